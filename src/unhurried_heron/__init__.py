@@ -25,6 +25,7 @@ from unhurried_heron.figures.field import draw_field
 from unhurried_heron.figures.figures import draw_difference, draw_states
 from unhurried_heron.figures.phase import draw_phase
 from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_stability
+from unhurried_heron.figures.sweep_figures import draw_sweep
 from unhurried_heron.figures.work_figures import draw_steps, draw_work
 from unhurried_heron.files.animation import animate
 from unhurried_heron.files.sound import write_sound
@@ -100,6 +101,7 @@ __all__ = [
     "draw_stability",
     "draw_states",
     "draw_steps",
+    "draw_sweep",
     "draw_work",
     "explain",
     "integrate",

@@ -129,14 +129,14 @@ def test_members_that_fail_or_need_python_are_told_of() -> None:
 
 
 def test_measures_are_what_runs_answer() -> None:
-    asked = {
+    questions = {
         "peak": "largest(level) - crest", "low": "smallest(spill)", "mean_spill": "mean(spill)",
         "volume": "integral(spill)", "first": "time_of(overtops)", "many": "count(drawn)", "gap": "period(drawn)",
         "end": "final(level)*2", "steps": lambda run: run.tally.accepted,
     }  # fmt: skip
-    quick = {name: text for name, text in asked.items() if name in ("first", "many", "gap", "end")}
+    quick = {name: text for name, text in questions.items() if name in ("first", "many", "gap", "end")}
     over = {"base": [20.0, 80.0, 100.0]}
-    slow, fast = uh.sweep(pond(), over, measures=asked), uh.sweep(pond(), over, measures=quick)
+    slow, fast = uh.sweep(pond(), over, measures=questions), uh.sweep(pond(), over, measures=quick)
     assert set(slow.dataset["alone"].values) == {"a measure takes all steps"}
     assert set(fast.dataset["alone"].values) == {""}
     for name in quick:
@@ -144,7 +144,7 @@ def test_measures_are_what_runs_answer() -> None:
     for k, base in enumerate(over["base"]):
         run = uh.integrate(pond(), parameters={"base": base})
         fine = run.at(np.linspace(0, 72, 20_001), ["level", "spill"])
-        row = {name: float(slow.dataset[name][k]) for name in asked}
+        row = {name: float(slow.dataset[name][k]) for name in questions}
         assert row["peak"] == pytest.approx(fine[:, 0].max() - 0.8, abs=1e-6)
         assert row["low"] == pytest.approx(fine[:, 1].min(), abs=1e-6)
         assert row["volume"] == pytest.approx(72 * row["mean_spill"])

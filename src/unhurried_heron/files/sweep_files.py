@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.disk import path_of, write_whole
 from unhurried_heron.errors import DocumentError, FileError, OptionError, listing
-from unhurried_heron.input.file_writer import write_document
 from unhurried_heron.input.rules import TRUTH, instance
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.sweeps.axes import Axes, Axis, Variation
@@ -112,8 +111,9 @@ def read_sweep(path: str | Path) -> Sweep:
                         expected="what write_sweep wrote", given=str(error)) from error  # fmt: skip
     problem = Problem.from_content(parse_document(tomllib.loads(about["problem"]), str(path)))
     axes = Axes(tuple(_axis(each, data) for each in about["axes"]))
-    asked = {name: text for name, text in about["measures"].items() if text}
-    return Sweep(problem, data, about["method"], about["options"], axes, read_measures(problem, problem.events, asked))
+    texts = {name: text for name, text in about["measures"].items() if text}
+    measures = read_measures(problem, problem.events, texts)
+    return Sweep(problem, data, about["method"], about["options"], axes, measures)
 
 
 def _kind(path: Path) -> str:
@@ -157,6 +157,8 @@ def _described(sweep: Sweep) -> xarray.Dataset:
     OptionError
         The problem holds Python functions.
     """
+    from unhurried_heron.input.file_writer import write_document
+
     try:
         content = write_document(sweep.problem.user_input, Path()).decode("utf-8")
     except DocumentError as error:

@@ -96,11 +96,11 @@ def _units_kept(problem: Problem, given: Mapping[str, Any]) -> dict[str, str]:
     """
     known, declared, definitions = problem.assembled.units, problem.user_input.units, problem.assembled.definitions
     names = [*by_name(given.get("parameters")), *map(initial_key, map(str, given.get("initial") or ()))]
-    said = {group_of(name): known.get(group_of(name), "") for name in names
+    found = {group_of(name): known.get(group_of(name), "") for name in names
             if name in definitions and definitions[name].unit}  # fmt: skip
     if "interval" in given and any(isinstance(end, str) for end in problem.user_input.interval):
-        said[TIME] = known.get(TIME, "")
-    return {name: unit for name, unit in said.items() if unit and name not in declared}
+        found[TIME] = known.get(TIME, "")
+    return {name: unit for name, unit in found.items() if unit and name not in declared}
 
 
 def _merged(user_input: ProblemInput, name: str, value: Any) -> Any:

@@ -60,7 +60,9 @@ def dataset_of(
         variables |= _quantities(problem, axes, found.recorded, columns, "")
     variables |= _quantities(problem, axes, found.finals[:, None], problem.states, "final_")
     for k, measure in enumerate(measures):
-        variables[measure.name] = _shaped(axes, found.measures[:, k], {"long_name": measure.text})
+        unit = measure.unit(problem)
+        about = {"long_name": measure.text, **({"units": unit} if unit else {})}
+        variables[measure.name] = _shaped(axes, found.measures[:, k], about)
     variables["ending"] = _shaped(axes, found.endings.astype(str), {"long_name": "why it ended"})
     variables["ending_time"] = _shaped(axes, found.ends, _unit(problem, "t", "when it ended"))
     variables["failure"] = _shaped(axes, found.whys.astype(str), {"long_name": "why it did not come to its end"})
@@ -106,6 +108,18 @@ def _shaped(axes: Axes, values: Any, about: Mapping[str, str]) -> tuple[Any, ...
 
 
 def _unit(problem: Problem, name: str, long_name: str) -> dict[str, str]:
+    """Return the attributes of a quantity.
+
+    Parameters
+    ----------
+    problem : Problem
+    name : str
+    long_name : str
+
+    Returns
+    -------
+    dict of str to str
+    """
     unit = problem.units.get(name, "")
     return {"long_name": long_name, **({"units": unit} if unit else {})}
 

@@ -183,7 +183,7 @@ def _take(group: Group, request: RunRequest, members: Members, found: Outcome, b
         times = _beside_jumps(request, members, done)
         found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], changing)
     for k, measure in enumerate(group.measures):
-        answers = [_answer(problem, members, done, question, changing) for question in measure.asked]
+        answers = [_answer(problem, members, done, question, changing) for question in measure.questions]
         values = {name: problem.parameters[name] for name in problem.model.parameters}
         values |= {problem.model.parameters[index]: changing[1][:, j] for j, index in enumerate(changing[0])}
         found.measures[own, k] = measure.put_together(answers, values)
@@ -280,21 +280,21 @@ def _answer(
     -------
     ndarray, shape (n_done,)
     """
-    asked, about = question
-    if asked == "final":
+    kind, about = question
+    if kind == "final":
         return final_values(problem, about, members.ends[done], members.finals[done], changing)
     index = [event.name for event in problem.events].index(about)
     own = members.events.which == index
     whose: Any = members.events.members[own]
     times: Any = members.events.times[own]
     counts = np.bincount(whose, minlength=done.size)
-    if asked == "count":
+    if kind == "count":
         many: Array = counts[done].astype(np.float64)
         return many
     first = np.searchsorted(whose, np.arange(done.size))
     last = first + counts - 1
-    found, enough = np.full(done.size, np.nan), counts > int(asked == "period")
-    if asked == "time_of":
+    found, enough = np.full(done.size, np.nan), counts > int(kind == "period")
+    if kind == "time_of":
         found[enough] = times[first[enough]]
     else:
         found[enough] = np.abs(times[last[enough]] - times[first[enough]]) / (counts[enough] - 1)

@@ -12,7 +12,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import ExpressionError, OptionError, RunError, excerpt, listing
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import Node, names_in
+from unhurried_heron.formulas.expression import Node, name, names_in
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 from unhurried_heron.problem.problem import Problem
@@ -44,12 +44,12 @@ def _times(run: Run, event: str) -> Any:
     return run.data.event_log.times[run.data.event_log.which == _index(run.data.events, event)]
 
 
-def _index(events: Iterable[Any], name: str) -> int:
-    names = [event.name for event in events]
-    if name not in names:
-        raise OptionError(f"there is no event '{name}'", name=name, location="measures",
-                          expected="one of " + (listing(names) or "none"), given=name)  # fmt: skip
-    return names.index(name)
+def _index(events: Iterable[Any], event: str) -> int:
+    names = [each.name for each in events]
+    if event not in names:
+        raise OptionError(f"there is no event '{event}'", name=event, location="measures",
+                          expected="one of " + (listing(names) or "none"), given=event)  # fmt: skip
+    return names.index(event)
 
 
 def _period(run: Run, event: str) -> float:
@@ -117,7 +117,7 @@ class Measure:
         Of its variable.
     text : str
         The formula, or the name of the function.
-    asked : tuple of (str, str)
+    questions : tuple of (str, str)
         The questions in it, and what each is about.
     formula : Node or None
         Of the answers and parameters.
@@ -127,21 +127,32 @@ class Measure:
 
     name: str
     text: str
-    asked: tuple[tuple[str, str], ...] = ()
+    questions: tuple[tuple[str, str], ...] = ()
     formula: Node | None = None
     function: Callable[[Run], Any] | None = None
 
     @property
     def of_steps(self) -> bool:
         """Whether it takes a run that kept its steps."""
-        return self.function is not None or any(QUESTIONS[question].of_steps for question, _ in self.asked)
+        return self.function is not None or any(QUESTIONS[question].of_steps for question, _ in self.questions)
+
+    def unit(self, problem: Problem) -> str:
+        """Return its unit, where it is the answer to one question; else empty, as one that is not known."""
+        if len(self.questions) != 1 or self.formula != name(_ANSWER.format(0)):
+            return ""
+        ((question, about),) = self.questions
+        if QUESTIONS[question].of_event:
+            return "" if question == "count" else problem.units.get("t", "")
+        from unhurried_heron.problem.dimensions import unit_of
+
+        return unit_of(problem, about, times=int(question == "integral"))
 
     def of(self, run: Run) -> float:
         """Return the number of a run; NaN where the question has no answer."""
         if self.function is not None:
             return float(self.function(run))
         try:
-            answers = [QUESTIONS[question].answer(run, about) for question, about in self.asked]
+            answers = [QUESTIONS[question].answer(run, about) for question, about in self.questions]
         except RunError:
             return np.nan
         return float(self.put_together(answers, run.problem.parameters))
@@ -190,12 +201,12 @@ def read_measures(problem: Problem, events: tuple[Any, ...], given: Any) -> tupl
     else:
         pairs = [("", None)]
     found = []
-    for name, each in pairs:
+    for called, each in pairs:
         if callable(each):
-            label = name or getattr(each, "__name__", "measure")
+            label = called or getattr(each, "__name__", "measure")
             found.append(Measure(plain_name(label), label, function=each))
         elif isinstance(each, str):
-            found.append(_read(problem, events, name, each))
+            found.append(_read(problem, events, called, each))
         else:
             raise OptionError("a measure is a formula or a function", name="measures", location="measures",
                               expected='such as "largest(level)", or a function of a run',
@@ -207,15 +218,15 @@ def read_measures(problem: Problem, events: tuple[Any, ...], given: Any) -> tupl
     return tuple(found)
 
 
-def _read(problem: Problem, events: tuple[Any, ...], name: str, text: str) -> Measure:
+def _read(problem: Problem, events: tuple[Any, ...], called: str, text: str) -> Measure:
     """Read a measure.
 
     Parameters
     ----------
     problem : Problem
     events : tuple of Event
-    name : str
-        Of its variable; empty for that of its text.
+    called : str
+        Its variable; empty for that of its text.
     text : str
 
     Returns
@@ -226,7 +237,7 @@ def _read(problem: Problem, events: tuple[Any, ...], name: str, text: str) -> Me
     ------
     OptionError, ExpressionError
     """
-    asked: list[tuple[str, str]] = []
+    questions: list[tuple[str, str]] = []
     rest, written = text, ""
     while match := _CALL.search(rest):
         about, end = _inside(rest, match.end(), text)
@@ -235,16 +246,16 @@ def _read(problem: Problem, events: tuple[Any, ...], name: str, text: str) -> Me
         else:
             about = about.strip("\"'")
             _index(events, about)
-        written += rest[: match.start()] + _ANSWER.format(len(asked))
-        asked.append((match[1], about))
+        written += rest[: match.start()] + _ANSWER.format(len(questions))
+        questions.append((match[1], about))
         rest = rest[end:]
     formula = read(Source(written + rest, f"measures, '{text}'")).node
-    unknown = names_in(formula) - {*problem.parameters, *(_ANSWER.format(k) for k in range(len(asked)))}
-    if unknown or not asked:
+    unknown = names_in(formula) - {*problem.parameters, *(_ANSWER.format(k) for k in range(len(questions)))}
+    if unknown or not questions:
         expected = f"questions to a run ({', '.join(QUESTIONS)}) and parameters"
         raise OptionError(f"'{text}' is no measure of a run", name=text, location="measures", expected=expected,
                           given=listing(sorted(unknown)) or text)  # fmt: skip
-    return Measure(plain_name(name or text), text, tuple(asked), formula)
+    return Measure(plain_name(called or text), text, tuple(questions), formula)
 
 
 def _inside(text: str, begin: int, whole: str) -> tuple[str, int]:

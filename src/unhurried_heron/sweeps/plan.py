@@ -120,7 +120,7 @@ def groups(
     (ndarray of int64, Group, ndarray of int64)
         Their indices, and the indices of the times that lie within their interval.
     """
-    method, options, asked, derived, threads = how
+    method, options, questions, derived, threads = how
     settings, ends = axes.columns("option"), axes.columns("interval")
     keys = [*zip(*settings.values(), *ends.values(), strict=True)] or [()] * axes.count
     parameters, initial = axes.columns("parameter"), axes.columns("state")
@@ -147,7 +147,7 @@ def groups(
                 some,
                 {name: each[own] for name, each in parameters.items()},
                 {name: each[own] for name, each in initial.items()},
-                asked,
+                questions,
                 derived,
                 threads,
             ),
