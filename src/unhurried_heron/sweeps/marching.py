@@ -6,13 +6,12 @@ import os
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
-from unhurried_heron.driver.members import Members, march_members, why_alone
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.kernels.memory.control import Reason
@@ -27,6 +26,9 @@ from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.study.attempts import Attempt, attempt_run
 from unhurried_heron.sweeps.measures import Measure, final_values
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
+
+if TYPE_CHECKING:
+    from unhurried_heron.driver.members import Members
 
 # Members that march in one call of compiled code; between two calls one may interrupt.
 _BATCH: Final = 8192
@@ -96,6 +98,9 @@ def march(group: Group) -> Outcome:
     -------
     Outcome
     """
+    # what compiles is loaded only when something runs
+    from unhurried_heron.driver.members import march_members
+
     parameters, initial = group.values_of(0)
     with quietly():
         base = group.problem.with_(parameters=parameters, initial=initial)
@@ -136,6 +141,8 @@ def _times(request: RunRequest) -> Array:
 
 def _why_alone(group: Group, request: RunRequest) -> str:
     """Return why members march by themselves; empty where compiled code marches all."""
+    from unhurried_heron.driver.members import why_alone
+
     why = why_alone(request, group.parameters)
     if why:
         return why
