@@ -72,16 +72,34 @@ class Axes:
         """How many members there are."""
         return math.prod(self.shape)
 
-    def columns(self, *kinds: Kind) -> dict[str, Any]:
-        """Return the values of each member of what varies, by name, arrays of shape (n_members,)."""
-        return {each.name: values for each, values in self._values() if each.kind in kinds}
+    def columns(self, *kinds: Kind, members: slice | None = None) -> dict[str, Any]:
+        """Return the values of members of what varies, by name, arrays of shape (n_members,).
+
+        Parameters
+        ----------
+        *kinds : str
+            What is wanted.
+        members : slice, optional
+            By default all.
+
+        Returns
+        -------
+        dict of str to ndarray
+        """
+        return {each.name: values for each, values in self._values(members) if each.kind in kinds}
+
+    def flat(self, members: slice) -> Axes:
+        """Return one axis of some members, along which everything varies together."""
+        varies = tuple(each._replace(values=values) for each, values in self._values(members))
+        return Axes((Axis(MEMBER, members.stop - members.start, varies),))
 
     def coordinates(self) -> dict[str, Any]:
         """Return the values of each member of all that varies, by label, arrays of shape (n_members,)."""
         return {each.label: values for each, values in self._values()}
 
-    def _values(self) -> Iterator[tuple[Variation, Any]]:
-        indices = np.unravel_index(np.arange(self.count), self.shape) if self.axes else ()
+    def _values(self, members: slice | None = None) -> Iterator[tuple[Variation, Any]]:
+        wanted = np.arange(self.count) if members is None else np.arange(members.start, members.stop)
+        indices = np.unravel_index(wanted, self.shape) if self.axes else ()
         for axis, index in zip(self.axes, indices, strict=True):
             yield from ((each, np.asarray(each.values)[index]) for each in axis.variations)
 

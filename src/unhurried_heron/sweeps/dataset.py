@@ -13,7 +13,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, listing
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.sweeps.axes import Axes, plain_name
+from unhurried_heron.sweeps.axes import MEMBER, Axes, plain_name
 from unhurried_heron.sweeps.measures import Measure
 from unhurried_heron.sweeps.outcome import Outcome
 from unhurried_heron.version import VERSION
@@ -77,6 +77,34 @@ def dataset_of(
                           expected="states and measures with other names than what varies",
                           given=listing(clash))  # fmt: skip
     return xarray.Dataset(variables, coordinates, attrs=attributes(problem))
+
+
+def with_axes(flat: xarray.Dataset, axes: Axes) -> xarray.Dataset:
+    """Return what is along one dimension of members along the axes of a sweep, members in their order.
+
+    Parameters
+    ----------
+    flat : xarray.Dataset
+    axes : Axes
+
+    Returns
+    -------
+    xarray.Dataset
+    """
+    import xarray
+
+    variables: dict[str, Any] = {}
+    for name, each in flat.data_vars.items():
+        if MEMBER in each.dims:
+            values = each.transpose(MEMBER, ...).to_numpy()
+            shape = (*axes.shape, *values.shape[1:])
+            rest = tuple(other for other in each.transpose(MEMBER, ...).dims if other != MEMBER)
+            dimensions = (*axes.dimensions, *rest)
+            variables[str(name)] = (dimensions, values.reshape(shape), each.attrs)
+        else:
+            variables[str(name)] = (each.dims, each.to_numpy(), each.attrs)
+    kept = {name: each for name, each in flat.coords.items() if MEMBER not in each.dims}
+    return xarray.Dataset(variables, {**_axis_coordinates(axes), **kept}, attrs=flat.attrs)
 
 
 def attributes(problem: Problem) -> dict[str, str]:
@@ -199,6 +227,19 @@ def _coordinates(problem: Problem, axes: Axes, times: Array) -> dict[str, Any]:
     -------
     dict of str to tuple
     """
+    found = _axis_coordinates(axes)
+    if times.size:
+        found[TIME] = (TIME, times, _unit(problem, "t", "time"))
+    for layout in (problem.model.layout, problem.model.derived_layout):
+        for group in layout.indexed:
+            for k, (first, last) in enumerate(group.value_box):
+                name = f"{plain_name(group.name)}_{k + 1}"
+                found[name] = (name, np.arange(first, last + 1), {"long_name": f"index {k + 1} of {group.name}"})
+    return found
+
+
+def _axis_coordinates(axes: Axes) -> dict[str, Any]:
+    """Return the coordinates of what varies."""
     found: dict[str, Any] = {}
     for axis in axes.axes:
         for each in axis.variations:
@@ -207,11 +248,4 @@ def _coordinates(problem: Problem, axes: Axes, times: Array) -> dict[str, Any]:
             found[each.label] = (axis.dimension, np.asarray(each.values), about)
         if axis.dimension not in found:
             found[axis.dimension] = (axis.dimension, np.arange(axis.size), {"long_name": "member"})
-    if times.size:
-        found[TIME] = (TIME, times, _unit(problem, "t", "time"))
-    for layout in (problem.model.layout, problem.model.derived_layout):
-        for group in layout.indexed:
-            for k, (first, last) in enumerate(group.value_box):
-                name = f"{plain_name(group.name)}_{k + 1}"
-                found[name] = (name, np.arange(first, last + 1), {"long_name": f"index {k + 1} of {group.name}"})
     return found

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.kernels.memory.sweep import COUNTED
+
+# The ending of a member that did not march.
+NOT_RUN: Final = "not run"
+# What there is of each member.
+_BY_MEMBER: Final = ("recorded", "finals", "measures", "ends", "endings", "whys", "counts", "alone")
 
 
 class Outcome(NamedTuple):
@@ -48,6 +53,11 @@ class Outcome(NamedTuple):
     event_which: IntArray
     event_times: Array
     event_states: Array
+
+    def take(self, members: slice, part: Outcome) -> None:
+        """Take what is kept of some members, but for their events."""
+        for name in _BY_MEMBER:
+            getattr(self, name)[members] = getattr(part, name)
 
     def with_events(self, parts: list[tuple[Any, Any, Any, Any]]) -> Outcome:
         """Return it with events, in the order of members and times.

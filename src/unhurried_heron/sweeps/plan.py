@@ -1,14 +1,14 @@
-"""How a sweep is carried out: its options, its times, and the members that march together."""
+"""How a sweep is carried out: its options, and its times."""
 
 from __future__ import annotations
 
 import inspect
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.recorded_times import record_times
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
@@ -16,8 +16,7 @@ from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
-from unhurried_heron.sweeps.axes import ENDS, Axes, Axis, Variation
-from unhurried_heron.sweeps.marching import Group
+from unhurried_heron.sweeps.axes import Axes, Axis, Variation
 
 _USUAL: Final[dict[str, Any]] = {
     name: each.default
@@ -100,56 +99,3 @@ def common_times(problem: Problem, axes: Axes, record: Any) -> Array:
                           expected="a count of times, a spacing, or a list; sweep.run(…) gives a member with its steps",
                           given=excerpt(record))  # fmt: skip
     return found
-
-
-def groups(
-    problem: Problem, axes: Axes, times: Array, how: tuple[Any, ...]
-) -> Iterator[tuple[IntArray, Group, IntArray]]:
-    """Yield the members that differ in parameters and starting values alone.
-
-    Parameters
-    ----------
-    problem : Problem
-    axes : Axes
-    times : ndarray, shape (n_times,)
-    how : tuple
-        Method, options, measures, whether derived quantities are kept, threads.
-
-    Yields
-    ------
-    (ndarray of int64, Group, ndarray of int64)
-        Their indices, and the indices of the times that lie within their interval.
-    """
-    method, options, questions, derived, threads = how
-    settings, ends = axes.columns("option"), axes.columns("interval")
-    keys = [*zip(*settings.values(), *ends.values(), strict=True)] or [()] * axes.count
-    parameters, initial = axes.columns("parameter"), axes.columns("state")
-    for key in dict.fromkeys(keys):
-        own = np.array([k for k, each in enumerate(keys) if each == key], dtype=np.int64)
-        chosen = dict(zip(settings, key, strict=False))
-        interval = [*problem.interval]
-        for name, end in zip(ends, key[len(settings) :], strict=True):
-            interval[ENDS[name]] = float(end)
-        inside = np.flatnonzero((times >= min(interval)) & (times <= max(interval)))
-        record = times[inside] if inside.size else np.array([interval[1]])
-        some = {
-            **options,
-            **{name: float(value) for name, value in chosen.items() if name != "method"},
-            "record": record,
-        }
-        with quietly():
-            here = problem.with_(interval=(interval[0], interval[1])) if ends else problem
-        yield (
-            own,
-            Group(
-                here,
-                str(chosen["method"]) if "method" in chosen else method,
-                some,
-                {name: each[own] for name, each in parameters.items()},
-                {name: each[own] for name, each in initial.items()},
-                questions,
-                derived,
-                threads,
-            ),
-            inside,
-        )

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -14,19 +16,23 @@ from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.driver.recorded_times import Record
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
-from unhurried_heron.input.rules import POSITIVE_COUNT, TRUTH
+from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, TRUTH
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, read_axes
-from unhurried_heron.sweeps.dataset import OCCURRENCE, TIME, dataset_of
+from unhurried_heron.study.attempts import OnInterrupt
+from unhurried_heron.sweeps.axes import ENDS, KINDS, MEMBER, Axes, read_axes
+from unhurried_heron.sweeps.batches import Shared
+from unhurried_heron.sweeps.carrying_out import carried_out, executor_of
+from unhurried_heron.sweeps.dataset import OCCURRENCE, TIME, dataset_of, with_axes
 from unhurried_heron.sweeps.draws import Draws
-from unhurried_heron.sweeps.marching import march
+from unhurried_heron.sweeps.folder import Folder
 from unhurried_heron.sweeps.measures import Measure, read_measures
-from unhurried_heron.sweeps.outcome import nothing_yet
-from unhurried_heron.sweeps.plan import axes_of_options, common_times, filled, groups, options_and_axes
+from unhurried_heron.sweeps.outcome import NOT_RUN
+from unhurried_heron.sweeps.plan import axes_of_options, common_times, filled, options_and_axes
 from unhurried_heron.text.document import Document
+from unhurried_heron.text.progress import ProgressBar
 from unhurried_heron.text.sweep_document import sweep_document
 
 if TYPE_CHECKING:
@@ -184,6 +190,11 @@ def sweep(
     measures: Any = (),
     derived: bool = True,
     threads: int | None = None,
+    executor: Any = None,
+    folder: str | Path | None = None,
+    seconds: float | None = None,
+    progress: bool | None = None,
+    on_interrupt: Literal["raise", "return"] = "raise",
     **options: Any,
 ) -> Sweep:
     """Run a problem for many values, in compiled code and on all processors where that can be.
@@ -213,6 +224,17 @@ def sweep(
         Whether derived quantities are recorded, too.
     threads : int, optional
         How many members march at once; by default as many as there are processors. No number depends on it.
+    executor : concurrent.futures.Executor, or client of dask.distributed, optional
+        What carries out batches of members elsewhere, each with one thread by default.
+    folder : str or Path, optional
+        Where batches are kept as they are done (Zarr stores). The same call goes on where another was interrupted; what
+        is larger than memory is opened by parts, along one dimension of members.
+    seconds : float, optional
+        After which no further batch begins; the members left have the ending "not run".
+    progress : bool, optional
+        Show a progress bar always or never; by default after about two seconds in a terminal.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return the part done.
     **options
         As for `integrate`, for each run: tolerances, steps, events, budgets and the others.
 
@@ -241,6 +263,8 @@ def sweep(
     TRUTH(derived, "derived")
     if threads is not None:
         POSITIVE_COUNT(threads, "threads")
+    if seconds is not None:
+        seconds = POSITIVE(seconds, "seconds")
     if options["events"]:
         problem, options["events"] = problem.with_(events=with_events(problem.events, options["events"])), ()
     axes = Axes((*read_axes(problem, over, rows, draws), *axes_of_options(methods, chosen)))
@@ -250,16 +274,25 @@ def sweep(
     first = filled(problem, axes)
     questions = read_measures(first, problem.events, measures)
     times = common_times(first, axes, record)
-    columns = (*problem.states, *(problem.derived if derived and times.size else ()))
-    found = nothing_yet(axes.count, times.size, len(columns), len(problem.states), len(questions))
+    shared = Shared(problem, method, options, times, questions, derived and bool(problem.derived) and times.size > 0)
+    store = None if folder is None else Folder.of(folder, shared, axes)
+    found = shared.nothing_yet(0 if store else axes.count)
+    found.endings[:] = NOT_RUN
     events: list[tuple[Any, Any, Any, Any]] = []
-    for own, group, inside in groups(
-        problem, axes, times, (method, options, questions, len(columns) > len(problem.states), threads)
-    ):
-        part = march(group)
-        found.recorded[np.ix_(own, inside)] = part.recorded[:, : inside.size]
-        for name in ("finals", "measures", "ends", "endings", "whys", "counts", "alone"):
-            getattr(found, name)[own] = getattr(part, name)
-        events.append((own[part.event_members], part.event_which, part.event_times, part.event_states))
-    dataset = dataset_of(problem, axes, times, found.with_events(events), questions, columns)
-    return Sweep(problem, dataset, method, options, axes, questions)
+    done, bar = 0, ProgressBar(progress, f"Sweep of {problem.title or 'a problem'}", 0, axes.count, "members")
+    with OnInterrupt(on_interrupt), closing(bar):
+        for members, part in carried_out(shared, axes, executor_of(executor), store, threads, seconds):
+            done += members.stop - members.start
+            bar.update(done, done)
+            if part is not None:
+                found.take(members, part)
+                own = part.event_members + members.start
+                events.append((own, part.event_which, part.event_times, part.event_states))
+    if store is None:
+        dataset = dataset_of(problem, axes, times, found.with_events(events), questions, shared.columns)
+        return Sweep(problem, dataset, method, options, axes, questions)
+    store.clear()
+    flat, whole = store.opened(shared, axes.count)
+    if whole and flat.sizes[MEMBER] == axes.count:
+        return Sweep(problem, with_axes(flat, axes), method, options, axes, questions)
+    return Sweep(problem, flat, method, options, axes.flat(slice(0, axes.count)), questions)

@@ -35,6 +35,8 @@ class ProgressBar:
 
             text = "t = {task.fields[now]:.5g}, " if self._counted == "steps" else ""
             text += "{task.fields[steps]:,} " + self._counted
+            if self._counted == "members":
+                text += ", {task.fields[rate]:,.0f} a second"
             self._bar = Progress(
                 TextColumn("{task.description}", markup=False),
                 BarColumn(),
@@ -44,10 +46,11 @@ class ProgressBar:
                 console=Console(stderr=True, force_terminal=True if self._forced else None),
                 transient=True,
             )
-            self._task = self._bar.add_task(self._title, total=1.0, now=now, steps=steps)
+            self._task = self._bar.add_task(self._title, total=1.0, now=now, steps=steps, rate=0.0)
             self._bar.start()
+        rate = steps / max(time.perf_counter() - self._begun, 1e-9)
         share = (now - self._start) / (self._end - self._start)
-        self._bar.update(self._task, completed=share, now=now, steps=steps, refresh=True)
+        self._bar.update(self._task, completed=share, now=now, steps=steps, rate=rate, refresh=True)
 
     def close(self) -> None:
         """Take the bar away."""
