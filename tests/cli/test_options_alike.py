@@ -24,6 +24,7 @@ OF_RUNS = {"--rtol", "--atol", "--step", "--count"}
 VERBS = {
     "run": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
     "explain": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
+    "sweep": OF_FILES | OF_RUNS | {"--method", "--methods", "--budget", "--switches"},
     "step-table": OF_FILES | OF_RUNS | {"--method"},
     "compare": OF_FILES | OF_RUNS | {"--methods", "--budget"},
     "convergence": OF_FILES | {"--step", "--count", "--methods", "--budget"},
@@ -54,6 +55,7 @@ def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pyte
             "run": ["--step", "15 min", "--method", "heun-2", "--record", "30 min", "--csv", "run.csv"],
             "run again": ["--count", "10", "--method", "heun-2", "--json", "run.json"],
             "compare": ["--methods", "auto", "--rtol", "1e-6", "--atol", "1 mm", "--budget", "20s", "--csv", "a.csv"],
+            "sweep": ["--count", "10", "--method", "heun-2", "--over", "base=60,120", "--out", "sweep.csv"],
             "explain": ["--count", "10", "--method", "heun-2"],
             "step-table": ["--count", "10", "--method", "heun-2", "--csv", "table.csv"],
             "convergence": ["--count", "4", "--halvings", "3", "--methods", "heun-2", "--csv", "order.csv"],

@@ -263,3 +263,27 @@ def test_draws_have_their_distributions(design: str) -> None:
 def test_what_cannot_be_swept_is_refused(bad: dict) -> None:
     with pytest.raises(uh.HeronError):
         uh.sweep(pond(), **bad)
+
+
+def test_figures_show_what_the_dataset_holds(tmp_path: Path) -> None:
+    few = uh.sweep(pond(), {"base": [60.0, 90.0], "crest": [0.7, 0.9]}, record=7, measures="final(spill)")
+    figure = uh.draw_sweep(few, "level")
+    for panel, crest in zip(figure.axes, (0.7, 0.9), strict=True):
+        assert panel.get_title(loc="right") == f"crest = {crest} m"
+        for line, base in zip(panel.lines, (60.0, 90.0), strict=True):
+            assert line.get_label() == f"base = {base:g} m^3/h"
+            assert np.array_equal(line.get_ydata(), few.dataset["level"].sel(base=base, crest=crest))
+    (mesh,) = [each for each in uh.draw_sweep(few).axes[0].collections if hasattr(each, "get_array")][:1]
+    assert np.array_equal(
+        np.asarray(mesh.get_array()).reshape(2, 2), few.dataset["final_spill"].transpose("crest", "base")
+    )
+    many = uh.sweep(pond(), {"base": np.linspace(60, 120, 12)}, record=7, measures="final(spill)")
+    assert [len(ax.lines) for ax in uh.draw_sweep(many, "level").axes] == [12, 0]
+    (line,) = uh.draw_sweep(many, "final(spill)").axes[0].lines
+    assert np.array_equal(line.get_ydata(), many.dataset["final_spill"])
+    draws = uh.sweep(pond(), draws=uh.Draws({"base": stats.norm(90, 9)}, 40, seed=2), record=7)
+    (line,) = uh.draw_sweep(draws, "level").axes[0].lines
+    assert line.get_ydata() == pytest.approx(np.median(draws.dataset["level"], axis=0))
+    for bad in ({"quantity": "depth"}, {"by": "tide"}):
+        with pytest.raises(uh.OptionError):
+            uh.draw_sweep(few, **bad)

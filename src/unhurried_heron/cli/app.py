@@ -11,6 +11,7 @@ import typer
 
 from unhurried_heron.cli.commands import check, compare, demo, methods, new, prepare, run
 from unhurried_heron.cli.study_commands import certify, convergence, explain, stability, step_table
+from unhurried_heron.cli.sweep_command import sweep
 from unhurried_heron.errors import HeronError, printable
 
 app = typer.Typer(
@@ -19,7 +20,21 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-for verb in (demo, new, check, run, compare, explain, certify, convergence, stability, step_table, methods, prepare):
+for verb in (
+    demo,
+    new,
+    check,
+    run,
+    compare,
+    sweep,
+    explain,
+    certify,
+    convergence,
+    stability,
+    step_table,
+    methods,
+    prepare,
+):
     app.command()(verb)
 
 
