@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 from collections.abc import Iterator
@@ -54,3 +55,9 @@ def pond() -> uh.Problem:
 def oscillator() -> uh.Problem:
     """X = sin t, v = cos t."""
     return uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 0, "v": 1}, interval=(0, 20))
+
+
+def pytest_collection_finish() -> None:
+    """Leave what was loaded and collected out of the garbage collector's later rounds."""
+    gc.collect()
+    gc.freeze()

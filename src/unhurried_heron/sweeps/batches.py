@@ -20,8 +20,9 @@ from unhurried_heron.sweeps.marching import Group, march
 from unhurried_heron.sweeps.measures import Measure
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 
-# Bytes of what a batch records, at most, and members of it.
+# Bytes of what a batch records, at most.
 _MAX_BYTES: Final = 32_000_000
+# Members of a batch, at most.
 _MAX_MEMBERS: Final = 16_384
 # What there is of each member of an outcome, beside its recorded times.
 _BY_MEMBER: Final = ("finals", "measures", "ends", "endings", "whys", "counts", "alone")

@@ -107,20 +107,20 @@ class Folder:
         """
         data = dataset_of(shared.problem, axes, shared.times, outcome, shared.measures, shared.columns)
         data = data.assign_coords({MEMBER: (MEMBER, first + np.arange(axes.count), {"long_name": "member"})})
-        happened = [name for name, each in data.data_vars.items() if each.dims == (OCCURRENCE,)]
-        events = data[happened].reset_coords(drop=True)
-        place = self._place(index)
-        beside = Path(tempfile.mkdtemp(prefix=f".{place.name}.", dir=place.parent))
+        about_events = [name for name, each in data.data_vars.items() if each.dims == (OCCURRENCE,)]
+        events = data[about_events].reset_coords(drop=True)
+        target = self._place(index)
+        beside = Path(tempfile.mkdtemp(prefix=f".{target.name}.", dir=target.parent))
         try:
-            data.drop_vars(happened).to_zarr(beside / _MEMBERS, zarr_format=2, consolidated=False)
-            if happened:
+            data.drop_vars(about_events).to_zarr(beside / _MEMBERS, zarr_format=2, consolidated=False)
+            if about_events:
                 events = events.assign(event_member=events["event_member"] + first)
                 events.to_zarr(beside / _EVENTS, zarr_format=2, consolidated=False)
             try:
-                beside.rename(place)
+                beside.rename(target)
             except OSError:
                 # another process was first
-                if not place.exists():
+                if not target.exists():
                     raise
         finally:
             shutil.rmtree(beside, ignore_errors=True)

@@ -24,9 +24,9 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.study.attempts import OnInterrupt
 from unhurried_heron.sweeps.axes import ENDS, KINDS, MEMBER, Axes, read_axes
 from unhurried_heron.sweeps.batches import Shared
-from unhurried_heron.sweeps.carrying_out import carried_out, executor_of
 from unhurried_heron.sweeps.dataset import OCCURRENCE, TIME, dataset_of, with_axes
 from unhurried_heron.sweeps.draws import Draws
+from unhurried_heron.sweeps.execution import executor_of, march_in_batches
 from unhurried_heron.sweeps.folder import Folder
 from unhurried_heron.sweeps.measures import Measure, read_measures
 from unhurried_heron.sweeps.outcome import NOT_RUN
@@ -281,7 +281,7 @@ def sweep(
     events: list[tuple[Any, Any, Any, Any]] = []
     done, bar = 0, ProgressBar(progress, f"Sweep of {problem.title or 'a problem'}", 0, axes.count, "members")
     with OnInterrupt(on_interrupt), closing(bar):
-        for members, part in carried_out(shared, axes, executor_of(executor), store, threads, seconds):
+        for members, part in march_in_batches(shared, axes, executor_of(executor), store, threads, seconds):
             done += members.stop - members.start
             bar.update(done, done)
             if part is not None:

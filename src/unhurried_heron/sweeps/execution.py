@@ -34,7 +34,7 @@ def executor_of(given: Any) -> Any:
     return found
 
 
-def carried_out(
+def march_in_batches(
     shared: Shared, axes: Axes, executor: Any, folder: Folder | None, threads: int | None, seconds: float | None
 ) -> Iterator[tuple[slice, Outcome | None]]:
     """Yield batches as they are done, in no certain order; what is done in a folder already is passed over.
