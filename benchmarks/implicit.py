@@ -43,8 +43,8 @@ def constants_of(march: March) -> np.ndarray:
     )
 
 
-def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[[], tuple[list[int], np.ndarray]]:
-    """Return what marches by the C code: the counts of ``COUNTED``, and the state at the end."""
+def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[..., tuple[list[int], np.ndarray]]:
+    """Return what marches by the C code, from another start if one is given: the counts, and the state at the end."""
     rates, jacobian, n = march.native.rates, march.native.jacobian, march.system.n
     assert jacobian is not None
     function = compile_c("collocation.c", *flags).march_collocation
@@ -55,8 +55,8 @@ def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callab
     constants = constants_of(march)
     kept, counts = np.zeros((ROOM, 5, n)), np.zeros(len(COUNTED), dtype=np.int64)
 
-    def run() -> tuple[list[int], np.ndarray]:
-        y = np.array([*problem.initial.values()])
+    def run(start: np.ndarray | None = None) -> tuple[list[int], np.ndarray]:
+        y = np.array([*problem.initial.values()] if start is None else start)
         function(
             rates.address, rates.context_address, jacobian.address, jacobian.context_address, n, y.ctypes.data,
             *problem.interval, first, march.system.relative.ctypes.data, march.system.absolute.ctypes.data,

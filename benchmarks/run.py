@@ -18,12 +18,12 @@ import explicit
 import formulation
 import implicit
 import linear
-import members
 import methods
 import rates
 import refusals
 import start
 import studies
+import sweeps
 
 PARTS: dict[str, Callable[[], None]] = {
     "explicit": explicit.report,
@@ -33,7 +33,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "chunks": chunks.report,
     "formulation": formulation.report,
     "calls": calls.report,
-    "members": members.report,
+    "sweeps": sweeps.report,
     "events": events.report,
     "start": start.report,
     "budgets": budgets.report,

@@ -1,4 +1,4 @@
-"""Members of a sweep, one march for all of them, against the same loop in C, and what members cost besides steps."""
+"""Sweeps against the same loops in C, on one thread and on two, and what members cost besides their steps."""
 
 from __future__ import annotations
 
@@ -8,14 +8,18 @@ from collections.abc import Callable
 
 import numpy as np
 from explicit import LORENZ
-from pairing import compile_c, in_turn, verdict
+from implicit import ABSOLUTE, HIRES, RELATIVE, by_hand
+from implicit import FIRST as FIRST_STIFF
+from pairing import compile_c, in_turn, prepared, verdict
 
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.input.event import Event
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.sweeps.sweep import sweep
 
 COUNT, RTOL, ATOL, FIRST = 40_000, 1e-6, 1e-6, 1e-3
+STIFF_COUNT = 200
 SHORT = LORENZ.with_(interval=(0, 1.4))
 GATE = Problem.from_text(
     "level' = where(t > opens, 0.2, 0) - leak*level\nstock' = level - stock\npeak' = stock - peak",
@@ -52,6 +56,48 @@ def of_library(problem: Problem, method: str, name: str, values: np.ndarray, thr
     return measure
 
 
+def of_sweeps(
+    problem: Problem, method: str, over: dict[str, np.ndarray], threads: int, **options: float
+) -> Callable[[], float]:
+    """Microseconds an attempt of a whole call of `sweep`, its dataset included."""
+
+    def measure() -> float:
+        begun = time.perf_counter()
+        found = sweep(problem, over, method, threads=threads, **options)
+        taken = time.perf_counter() - begun
+        counts = sum(int(found.dataset[f"tally_{name}"].sum()) for name in ("accepted", "refused"))
+        return taken / counts * 1e6
+
+    measure()
+    return measure
+
+
+def stiff_report() -> None:
+    """Print the same of a stiff problem of eight states, against collocation by hand."""
+    starts = np.linspace(0.004, 0.007, STIFF_COUNT)
+    march = prepared(HIRES, "radau-iia-5", RELATIVE, ABSOLUTE, FIRST_STIFF)
+    run = by_hand(march, HIRES, FIRST_STIFF)
+    rows = np.tile(HIRES.start, (STIFF_COUNT, 1))
+    rows[:, 7] = starts
+
+    def in_c() -> float:
+        begun = time.perf_counter()
+        attempts = sum(sum(run(row)[0][:2]) for row in rows)
+        return (time.perf_counter() - begun) / attempts * 1e6
+
+    options = {"rtol": RELATIVE, "atol": ABSOLUTE, "starting_step": FIRST_STIFF}
+    found = in_turn(
+        7,
+        ours=of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 1, **options),
+        two=of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 2, **options),
+        c=in_c,
+    )
+    print(f"   {STIFF_COUNT:,} members of 8 stiff states, microseconds an attempt: sweep {found['ours']:.3f}, C "
+          f"{found['c']:.3f}, on two threads {found['two']:.3f}")  # fmt: skip
+    verdict("sweep / C, stiff", found["ours"] / found["c"], 1 / 0.85)
+    verdict("on two threads / on one, stiff", found["two"] / found["ours"], 1 / 1.8)
+
+
 def report() -> None:
     """Print the time per step of both, and what a member costs besides."""
     values = np.linspace(20.0, 30.0, COUNT)
@@ -82,6 +128,7 @@ def report() -> None:
 
     found = in_turn(
         7,
+        whole=of_sweeps(SHORT, "dormand-prince-54", {"r": values}, 1, rtol=RTOL, atol=ATOL),
         ours=of_library(SHORT, "dormand-prince-54", "r", values),
         two=of_library(SHORT, "dormand-prince-54", "r", values, threads=2),
         c=in_c,
@@ -93,6 +140,8 @@ def report() -> None:
     print(f"   {COUNT:,} members of 3 states and {attempts.mean():.0f} attempted steps, microseconds an attempt:")
     print(f"   compiled loop {found['ours']:.3f}, C {found['c']:.3f}, integrate for each {found['python']:.3f}")
     verdict("compiled loop / C", found["ours"] / found["c"], 1 / 0.85)
+    verdict("sweep with its dataset / C", found["whole"] / found["c"], 1 / 0.85)
     verdict("on two threads / on one", found["two"] / found["ours"], 1 / 1.8)
     print(f"   with a known time and an event that acts {found['gate']:.3f}; stiff {found['stiff']:.3f}, by auto "
           f"{found['auto']:.3f}")  # fmt: skip
+    stiff_report()
