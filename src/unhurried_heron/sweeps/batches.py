@@ -107,9 +107,10 @@ class Shared:
         settings, ends, parameters, initial = (
             axes.columns(kind, members=members) for kind in ("option", "interval", "parameter", "state")
         )
-        keys = [*zip(*settings.values(), *ends.values(), strict=True)] or [()] * (members.stop - members.start)
-        for key in dict.fromkeys(keys):
-            own = np.array([k for k, each in enumerate(keys) if each == key], dtype=np.int64)
+        keys = [*zip(*settings.values(), *ends.values(), strict=True)]
+        whole = np.arange(members.stop - members.start)
+        for key in dict.fromkeys(keys) or [()]:
+            own = np.array([k for k, each in enumerate(keys) if each == key], dtype=np.int64) if keys else whole
             chosen = dict(zip(settings, key, strict=False))
             interval = [*self.problem.interval]
             for name, end in zip(ends, key[len(settings) :], strict=True):

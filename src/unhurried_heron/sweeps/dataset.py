@@ -63,10 +63,10 @@ def dataset_of(
         unit = measure.unit(problem)
         about = {"long_name": measure.text, **({"units": unit} if unit else {})}
         variables[measure.name] = _shaped(axes, found.measures[:, k], about)
-    variables["ending"] = _shaped(axes, found.endings.astype(str), {"long_name": "why it ended"})
+    variables["ending"] = _shaped(axes, found.endings, {"long_name": "why it ended"})
     variables["ending_time"] = _shaped(axes, found.ends, _unit(problem, "t", "when it ended"))
-    variables["failure"] = _shaped(axes, found.whys.astype(str), {"long_name": "why it did not come to its end"})
-    variables["alone"] = _shaped(axes, found.alone.astype(str), {"long_name": "why it marched by itself"})
+    variables["failure"] = _shaped(axes, _texts(found.whys), {"long_name": "why it did not come to its end"})
+    variables["alone"] = _shaped(axes, _texts(found.alone), {"long_name": "why it marched by itself"})
     for k, name in enumerate(COUNTED):
         variables[TALLY + name] = _shaped(axes, found.counts[:, k], {"long_name": name.replace("_", " ")})
     variables |= _events(problem, found)
@@ -116,6 +116,11 @@ def attributes(problem: Problem) -> dict[str, str]:
         "Conventions": "CF-1.11",
         "history": f"{now}: swept with {versions}; problem {problem.fingerprint}",
     }
+
+
+def _texts(values: Any) -> Any:
+    """Return texts as an array of them, which most often are all empty."""
+    return values.astype(str) if any(values.tolist()) else np.zeros(values.size, dtype="<U1")
 
 
 def _shaped(axes: Axes, values: Any, about: Mapping[str, str]) -> tuple[Any, ...]:

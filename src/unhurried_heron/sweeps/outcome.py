@@ -8,7 +8,10 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.kernels.memory.sweep import COUNTED
+from unhurried_heron.run.ending import EndingReason
 
+# Texts as long as the longest reason.
+_ENDING: Final = f"<U{max(len(each.value) for each in EndingReason)}"
 # The ending of a member that did not march.
 NOT_RUN: Final = "not run"
 # What there is of each member.
@@ -28,8 +31,10 @@ class Outcome(NamedTuple):
         Likewise.
     ends : ndarray, shape (n_members,)
         When each ended.
-    endings, whys : ndarray of object, shape (n_members,)
-        The reason of each, and in words where a member failed.
+    endings : ndarray of str, shape (n_members,)
+        The reason of each.
+    whys : ndarray of object, shape (n_members,)
+        In words where a member failed.
     counts : ndarray of int64, shape (n_members, n_counts)
         The tally, in the order of `COUNTED`.
     alone : ndarray of object, shape (n_members,)
@@ -100,7 +105,7 @@ def nothing_yet(count: int, times: int, columns: int, states: int, measures: int
         finals=np.full((count, states), np.nan),
         measures=np.full((count, measures), np.nan),
         ends=np.full(count, np.nan),
-        endings=np.full(count, "", dtype=object),
+        endings=np.full(count, "", dtype=_ENDING),
         whys=np.full(count, "", dtype=object),
         counts=np.zeros((count, len(COUNTED)), dtype=np.int64),
         alone=np.full(count, "", dtype=object),
