@@ -107,7 +107,7 @@ def report() -> None:
     function.argtypes = [address, address, ctypes.c_int, address, whole, ctypes.c_int, address, *[number] * 5, address,
                          address]  # fmt: skip
     integrate(SHORT, "dormand-prince-54", rtol=RTOL, atol=ATOL, record=2)
-    kept = next(iter(SHORT.model.kept.values()))[0]
+    kept = next(iter(SHORT.model.kept.values()))[0][0]
     rates, start = kept.native.rates, SHORT.start
     finals, attempts = np.empty((COUNT, 3)), np.empty(COUNT, dtype=np.int64)
     context = rates.context.copy()

@@ -6,6 +6,7 @@ the same, and is what a march is asked for by. One march serves one run at a tim
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 from unhurried_heron.driver.march import March
@@ -60,8 +61,15 @@ def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...
 
 def take(request: RunRequest, key: tuple[Any, ...]) -> March | None:
     """Return a march that was laid out before, which nobody else has any more."""
-    found: tuple[March, Any] | None = request.problem.model.kept.pop(key, None)
-    return found[0] if found else None
+    kept: dict[Any, list[tuple[March, Any]]] = request.problem.model.kept
+    waiting = kept.get(key, [])
+    # other threads take marches, too
+    with suppress(IndexError):
+        march = waiting.pop()[0]
+        if not waiting:
+            kept.pop(key, None)
+        return march
+    return None
 
 
 def give_back(request: RunRequest, march: March) -> None:
@@ -70,11 +78,9 @@ def give_back(request: RunRequest, march: March) -> None:
     # Recorded states belong to the run alone.
     march.release()
     if march.size <= _MAX_BYTES:
-        if len(kept) >= _MAX_WAITING:
-            for old in list(kept)[: len(kept) - _MAX_WAITING + 1]:
-                kept.pop(old, None)
+        for oldest in [*kept]:
+            if sum(len(each) for each in [*kept.values()]) >= _MAX_WAITING:
+                kept.pop(oldest, None)
         # Objects that the key names by their identity are kept alive with it.
-        kept[march.key] = (
-            march,
-            (request.method, request.starter, request.events, *request.problem.inputs.values()),
-        )
+        alive = request.method, request.starter, request.events, *request.problem.inputs.values()
+        kept.setdefault(march.key, []).append((march, alive))

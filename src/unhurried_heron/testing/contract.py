@@ -344,7 +344,7 @@ def arrays_are_respected(method: Method) -> None:
                 events = [met, Event(at=0.3 * sign, then="mass[1] = 1")]
                 problem = multiples(n, shape_of(method)).with_(interval=(0.0, sign), events=events)
                 _run(method, problem, record=record, ledger=True)
-            for march, _ in problem.model.kept.values():
+            for march in [march for waiting in problem.model.kept.values() for march, _ in waiting]:
                 bundles = [march.system, march.watch, march.output, march.crossing, march.own]
                 bundles += [member.work.bundle for member in march.members]
                 named = [
