@@ -21,6 +21,7 @@ import fenced_runs
 import numpy as np
 
 import unhurried_heron as uh
+from unhurried_heron.driver import members as driver_members
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
@@ -466,6 +467,28 @@ def members(method: str) -> list[Any]:
     return [*found.counts[:, :2].sum(axis=0).tolist(), found.reasons.tolist(), 0, *found.finals.ravel().tolist()]
 
 
+SWEPT = uh.Problem.from_text(
+    "x' = exp(-((t - at)/0.05)^2) + where(sin(t/wave) > 0.3, 0.2, 0) + exp(-((x - at)/0.001)^2) - 0.2*x",
+    parameters={"at": 0.5, "wave": 0.2}, initial={"x": 0.3}, interval=(0, 2),
+    events=[uh.Event("x = 0.6", name="passes"), uh.Event(every=0.1, name="often", then="x = 0.9*x")],
+)  # fmt: skip
+
+
+def members_of_their_own(method: str) -> list[Any]:
+    """Return what members come to that have known times, narrow parts and many events of their own; one is left out."""
+    with quietly():
+        uh.integrate(SWEPT, method, rtol=1e-3, record=4)
+    request = next(reversed(SWEPT.model.requests.values()))
+    values = np.array([[0.5, 0.2], [0.7, 1e-9], [1.1, 0.1]])
+    before, driver_members._EVENT_ROOM = driver_members._EVENT_ROOM, 8
+    try:
+        found = march_members(request, values, np.tile(SWEPT.start, (3, 1)), {"at", "wave"})
+    finally:
+        driver_members._EVENT_ROOM = before
+    counts = found.counts[:, :2].sum(axis=0).tolist()
+    return [*counts, found.reasons.tolist(), found.events.times.size, *found.finals[::2].ravel().tolist()]
+
+
 def results(share: int, shares: int) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name, problem, method, options in itertools.islice(cases(), share, None, shares):
@@ -485,6 +508,8 @@ def results(share: int, shares: int) -> dict[str, Any]:
         ]
     for method in STEPPERS if share == 0 else ():
         found[f"members, {method}"] = members(method)
+    for method in ("auto", "dormand-prince-54") if share == 0 else ():
+        found[f"members of their own, {method}"] = members_of_their_own(method)
     # a pole, what overflows, and points where all roots are found
     points = np.array([0.0, -0.3 + 0.2j, 2.0, 1e200, 1e308])
     found["stability"] = [0, 0, "end", 0, *np.abs([uh.stability(f"adams-moulton-{k}")(points) for k in (1, 3)]).ravel()]
