@@ -48,6 +48,7 @@ from unhurried_heron.stability.step_limit import LargestStep
 from unhurried_heron.study.methods_table import methods
 from unhurried_heron.study.step_table import step_table
 from unhurried_heron.sweeps.draws import Draws
+from unhurried_heron.sweeps.sobol_indices import SobolIndices, sobol_indices
 from unhurried_heron.sweeps.sweep import Sweep, sweep
 from unhurried_heron.version import VERSION
 
@@ -79,6 +80,7 @@ __all__ = [
     "Run",
     "RunError",
     "RungeKutta",
+    "SobolIndices",
     "Stability",
     "StabilityLimitedSteps",
     "Sweep",
@@ -108,6 +110,7 @@ __all__ = [
     "largest_step",
     "methods",
     "read_sweep",
+    "sobol_indices",
     "stability",
     "stability_limited_steps",
     "step_table",

@@ -287,3 +287,32 @@ def test_figures_show_what_the_dataset_holds(tmp_path: Path) -> None:
     for bad in ({"quantity": "depth"}, {"by": "tide"}):
         with pytest.raises(uh.OptionError):
             uh.draw_sweep(few, **bad)
+
+
+def test_indices_are_those_of_closed_forms() -> None:
+    """Ishigami's function (1990), whose indices are known; and a sum, in which nothing acts together."""
+    a, b = 7.0, 0.1
+    wave = uh.Problem.from_text(
+        "y' = sin(p) + a*sin(q)^2 + b*r^4*sin(p)", initial={"y": 0}, interval=(0, 1),
+        parameters={"a": a, "b": b, "p": 0.0, "q": 0.0, "r": 0.0},
+    )  # fmt: skip
+    uniform = stats.uniform(-np.pi, 2 * np.pi)
+    draws = uh.Draws({"p": uniform, "q": uniform, "r": uniform}, 2048, seed=5, design="paired")
+    found = uh.sobol_indices(uh.sweep(wave, draws=draws, measures="2*final(y)"), "2*final(y)")
+    alone = [0.5 * (1 + b * np.pi**4 / 5) ** 2, a**2 / 8, 0.0]
+    both = b**2 * np.pi**8 * (1 / 18 - 1 / 50)
+    variance = sum(alone) + both
+    assert found.variance == pytest.approx(4 * variance, rel=0.02)
+    assert found.mean == pytest.approx(2 * a / 2, rel=0.02)
+    assert found.first == pytest.approx(np.array(alone) / variance, abs=0.02)
+    assert found.total == pytest.approx((np.array(alone) + [both, 0, both]) / variance, abs=0.02)
+    for low_high, exact in zip(found.first_interval, np.array(alone) / variance, strict=True):
+        assert low_high[0] - 0.01 < exact < low_high[1] + 0.01
+        assert low_high[1] - low_high[0] < 0.15
+    assert "2,048 draws" in str(found)
+    assert found == pickle.loads(pickle.dumps(found))
+    plain = uh.sweep(wave, draws=uh.Draws({"p": uniform, "q": uniform}, 12))
+    for sweep, quantity in ((plain, "final_y"), (uh.sweep(wave, draws=draws), "final_x"),
+                            (uh.sweep(wave, {"p": [1, 2]}), "final_y")):  # fmt: skip
+        with pytest.raises(uh.OptionError):
+            uh.sobol_indices(sweep, quantity)

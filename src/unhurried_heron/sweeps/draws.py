@@ -14,7 +14,9 @@ from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import OptionError, excerpt, listing
 from unhurried_heron.input.rules import POSITIVE_COUNT, choice, whole
 
-_DESIGNS: Final = ("independent", "latin-hypercube", "sobol")
+_DESIGNS: Final = ("independent", "latin-hypercube", "sobol", "paired")
+# The smallest share; none is 0 or 1, where most distributions are infinite.
+_TINY: Final = 2.0**-53
 _DESIGN: Final = choice(*_DESIGNS)
 _SEED: Final = whole(0)
 
@@ -31,10 +33,12 @@ class Draws(ByValue):
         How many members.
     seed : int
         The same seed gives the same members.
-    design : {"independent", "latin-hypercube", "sobol"}
+    design : {"independent", "latin-hypercube", "sobol", "paired"}
         How they fill the space: each by itself, one in each of ``count`` equal shares of every quantity, or a
         scrambled Sobol sequence (of which powers of 2 fill it most evenly). M. D. McKay, R. J. Beckman and W. J.
-        Conover (1979); I. M. Sobol' (1967).
+        Conover (1979); I. M. Sobol' (1967). Paired draws are for `sobol_indices`: two samples of a Sobol sequence, and
+        for each quantity the first with that quantity of the second, so that there are ``count`` times two more
+        members than quantities.
     correlation : array_like, shape (n, n), or mapping of (str, str) to float, optional
         Of the normal numbers behind the quantities; of normal distributions it is their own.
 
@@ -47,7 +51,7 @@ class Draws(ByValue):
     distributions: Mapping[str, Any]
     count: int
     seed: int = 0
-    design: Literal["independent", "latin-hypercube", "sobol"] = "independent"
+    design: Literal["independent", "latin-hypercube", "sobol", "paired"] = "independent"
     correlation: Any = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
@@ -60,6 +64,10 @@ class Draws(ByValue):
         POSITIVE_COUNT(self.count, "count", "Draws")
         _SEED(self.seed, "seed", "Draws")
         _DESIGN(self.design, "design", "Draws")
+        if self.design == "paired" and self.correlation is not None:
+            raise OptionError("paired draws are of quantities that are independent", name="correlation",
+                              location="Draws", expected="no correlation=…, or another design",
+                              given=excerpt(self.correlation))  # fmt: skip
         if self.correlation is not None:
             # refuses what is none
             _ = self._root
@@ -81,19 +89,32 @@ class Draws(ByValue):
         from scipy.stats import qmc
 
         n = len(self.distributions)
+        if self.design == "paired":
+            both = self._sobol(2 * n)
+            one, other = both[:, :n], both[:, n:]
+            exchanged = [np.where(np.arange(n) == k, other, one) for k in range(n)]
+            return np.concatenate([one, other, *exchanged])
         if self.design == "independent":
             shares = np.random.default_rng(self.seed).random((self.count, n))
         elif self.design == "latin-hypercube":
             shares = qmc.LatinHypercube(n, rng=np.random.default_rng(self.seed)).random(self.count)
         else:
-            whole_power = 1 << (self.count - 1).bit_length()
-            shares = qmc.Sobol(n, rng=np.random.default_rng(self.seed)).random(whole_power)[: self.count]
+            shares = self._sobol(n)
         # no share is 0 or 1, where most distributions are infinite
-        shares = np.clip(shares, np.finfo(float).eps / 2.0, 1.0 - np.finfo(float).eps)
+        shares = np.clip(shares, _TINY, 1.0 - 2.0 * _TINY)
         if self.correlation is None:
             return shares
         correlated: Array = special.ndtr(special.ndtri(shares) @ self._root.T)
         return correlated
+
+    def _sobol(self, n: int) -> Array:
+        """Return points of a scrambled Sobol sequence, shape (count, n)."""
+        from scipy.stats import qmc
+
+        whole_power = 1 << (self.count - 1).bit_length()
+        points = qmc.Sobol(n, rng=np.random.default_rng(self.seed)).random(whole_power)[: self.count]
+        found: Array = np.clip(points, _TINY, 1.0 - 2.0 * _TINY)
+        return found
 
     @cached_property
     def _root(self) -> Array:

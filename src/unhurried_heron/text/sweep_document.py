@@ -9,6 +9,7 @@ from unhurried_heron.text.document import Column, Document, Statement, Table, To
 from unhurried_heron.text.numbers import counted
 
 if TYPE_CHECKING:
+    from unhurried_heron.sweeps.sobol_indices import SobolIndices
     from unhurried_heron.sweeps.sweep import Sweep
 
 # Reasons of failures that are listed.
@@ -36,6 +37,22 @@ def sweep_document(sweep: Sweep) -> Document:
     if sweep.measures:
         parts.append(_measured(sweep))
     return Document(f"Sweep of {sweep.problem.title or 'a problem'}", tuple(parts))
+
+
+def indices_document(found: SobolIndices) -> Document:
+    """Return what Sobol's indices say."""
+    columns = (
+        Column("quantity", "name"), Column("first order"), Column("from"), Column("to"), Column("total"),
+        Column("from "), Column("to "),
+    )  # fmt: skip
+    rows = tuple(tuple(row) for row in found.frame().itertuples(index=False))
+    text = f"{counted(found.count, 'draw')}, mean {found.mean:.6g}, variance {found.variance:.6g}"
+    parts: list[Statement | Table] = [Statement("draws", text, {"mean": found.mean, "variance": found.variance})]
+    if found.left_out:
+        left = f"{counted(found.left_out, 'draw')} left out: a member failed"
+        parts.append(Statement("left out", left, {"count": found.left_out}, Tone.DOUBTFUL))
+    parts.append(Table(columns, rows, caption=f"from and to: {found.confidence:.0%} confidence, by bootstrap"))
+    return Document(f"Shares of the variance of {found.quantity}", tuple(parts))
 
 
 def _varied(sweep: Sweep) -> Table:
