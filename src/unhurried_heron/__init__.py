@@ -10,6 +10,8 @@ from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.diagnosis.explain import Explanation, explain
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.equilibria.equilibrium import Equilibria, Equilibrium
+from unhurried_heron.equilibria.search import equilibria, steady
 from unhurried_heron.errors import (
     FormulationError,
     HeronError,
@@ -61,6 +63,8 @@ __all__ = [
     "Convergence",
     "Draws",
     "Ending",
+    "Equilibria",
+    "Equilibrium",
     "Event",
     "Explanation",
     "Finding",
@@ -105,6 +109,7 @@ __all__ = [
     "draw_steps",
     "draw_sweep",
     "draw_work",
+    "equilibria",
     "explain",
     "integrate",
     "largest_step",
@@ -113,6 +118,7 @@ __all__ = [
     "sobol_indices",
     "stability",
     "stability_limited_steps",
+    "steady",
     "step_table",
     "sweep",
     "write_csv",

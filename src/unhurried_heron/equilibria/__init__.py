@@ -1,0 +1,1 @@
+"""Where all rates vanish: equilibria, their kinds, and marching to rest."""

@@ -1,0 +1,320 @@
+"""Equilibria: by Newton's method from many starts in a box, and by marching to rest."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.arrays import Array, BoolArray
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.options import refuse_no_problem
+from unhurried_heron.equilibria.equilibrium import Equilibria, Equilibrium, equilibrium_at
+from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
+from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.input.rules import FINITE, POSITIVE, POSITIVE_COUNT, whole
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.stability.eigenvalues import eigenvalues
+from unhurried_heron.units.quantities import number_in
+
+# Steps of Newton's method from each start.
+_MAX_STEPS: Final = 200
+# Halvings of a step that does not bring it nearer.
+_MAX_HALVINGS: Final = 12
+# Corrections below this share of the state, or of the box, are rounding.
+_ROUNDING: Final = 1e-13
+# Above it, it is no equilibrium: where the Jacobian is singular, Newton's method comes no nearer.
+_NEAR: Final = 1e-6
+# A correction solves its equations if no more than this share of the rates is left.
+_SOLVED: Final = 1e-6
+# Equilibria are one if they differ by no more than this share of the box.
+_APART: Final = 1e-6
+# How often the time of a march to rest is doubled.
+_DOUBLINGS: Final = 16
+# A march has come to rest where the equilibrium is no further from it than this share of its states.
+_AT_REST: Final = 1e-4
+_SEED: Final = whole(0)
+
+
+def equilibria(
+    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, starts: int = 256, seed: int = 0
+) -> Equilibria:
+    """Find where all rates vanish within a box, and what kind of equilibrium each is.
+
+    Newton's method begins from the points of a Sobol sequence; jumps and kinks are heeded, for the rates are those of
+    the equations everywhere. P. Deuflhard, *Newton Methods for Nonlinear Problems* (2004), chapter 3.
+
+    Parameters
+    ----------
+    problem : Problem
+        Its rates must not depend on the time.
+    within : mapping of str to (float, float)
+        From where to where each state is searched, also with units.
+    starts : int
+        From how many points.
+    seed : int
+        Of these.
+
+    Returns
+    -------
+    Equilibria
+
+    Raises
+    ------
+    OptionError
+        The box is none, or the rates depend on the time.
+
+    Examples
+    --------
+    >>> pond = Problem.from_text("x' = x - x^3", initial={"x": 0.5}, interval=(0, 9))
+    >>> [(round(each["x"], 12) + 0.0, each.words) for each in equilibria(pond, {"x": (-2, 2)})]
+    [(-1.0, 'stable node'), (0.0, 'unstable node'), (1.0, 'stable node')]
+    """
+    from scipy.stats import qmc
+
+    refuse_no_problem(problem, "equilibria")
+    problem.refuse_open()
+    POSITIVE_COUNT(starts, "starts", "equilibria")
+    _SEED(seed, "seed", "equilibria")
+    low, high = _box(problem, within)
+    _refuse_forced(problem)
+    power = 1 << (starts - 1).bit_length()
+    shares = qmc.Sobol(low.size, rng=np.random.default_rng(seed)).random(power)[:starts]
+    # the corners and the middle are worth a look
+    begins = np.vstack([low + shares * (high - low), 0.5 * (low + high), low, high])
+    states, errors = _newton(problem, begins, high - low)
+    slack = _APART * (high - low)
+    inside = (errors <= _NEAR) & (states >= low - slack).all(axis=1) & (states <= high + slack).all(axis=1)
+    # what is so small beside the box is rounding of zero
+    states[np.abs(states) <= _ROUNDING * (high - low)] = 0.0
+    states, errors = _apart(states[inside], errors[inside], high - low)
+    with np.errstate(all="ignore"):
+        sizes = np.abs(problem.jacobian_at(problem.interval[0], begins)).reshape(len(begins), -1).max(axis=1)
+    typical = float(np.median(sizes[np.isfinite(sizes)])) if np.isfinite(sizes).any() else 0.0
+    box = {name: (float(a), float(b)) for name, a, b in zip(problem.states, low, high, strict=True)}
+    found = tuple(_with_kind(problem, state, error, typical) for state, error in zip(states, errors, strict=True))
+    return Equilibria(problem, found, box, starts)
+
+
+def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equilibrium:
+    """March until the states rest, and prove it: by Newton's method to rounding, and by eigenvalues.
+
+    Parameters
+    ----------
+    problem : Problem
+        Its rates must not depend on the time.
+    seconds : float
+        How long the march may take in all.
+    **options
+        As for `integrate`.
+
+    Returns
+    -------
+    Equilibrium
+
+    Raises
+    ------
+    OptionError
+        The rates depend on the time.
+    RunError
+        It does not come to rest within that time.
+
+    Examples
+    --------
+    >>> tank = Problem.from_text("level' = inflow - leak*level", parameters={"inflow": 0.3, "leak": 0.1},
+    ...                          initial={"level": 0}, interval=(0, 1))
+    >>> round(steady(tank)["level"], 12)
+    3.0
+    """
+    refuse_no_problem(problem, "steady")
+    POSITIVE(seconds, "seconds", "steady")
+    problem.refuse_open()
+    _refuse_forced(problem)
+    start, end = problem.interval
+    length, here, spent = end - start, problem, 0.0
+    for _ in range(_DOUBLINGS):
+        with quietly():
+            run = integrate(here, record=2, budget={"seconds": seconds - spent}, **options)
+        spent += run.tally.seconds
+        state = run.data.trajectory.end_state
+        sizes = np.maximum(np.abs(state), np.abs(problem.start)) + np.abs(state).max(initial=0.0) * _ROUNDING
+        found, errors = _newton(problem, state[None], np.where(sizes > 0.0, sizes, 1.0))
+        near = np.abs(found[0] - state) <= _AT_REST * np.where(sizes > 0.0, sizes, 1.0)
+        if errors[0] <= _NEAR and near.all():
+            return _with_kind(problem, found[0], float(errors[0]))
+        if not run.ending.as_requested or spent >= seconds:
+            break
+        length *= 2.0
+        with quietly():
+            begun = dict(zip(problem.states, state.tolist(), strict=True))
+            here = problem.with_(initial=begun, interval=(start, start + length))
+    raise RunError("it does not come to rest", name="steady", location="steady",
+                   expected="a solution that settles; more seconds=…, or equilibria(…) within a box",
+                   given=f"{run.ending} after {spent:.3g} s, {run.final_numbers}"[:300])  # fmt: skip
+
+
+def _box(problem: Problem, within: Any) -> tuple[Array, Array]:
+    """Return the lower and upper ends of a box.
+
+    Raises
+    ------
+    OptionError
+    """
+    names = problem.states
+    given = dict(within) if isinstance(within, Mapping) else {}
+    unknown, missing = [name for name in given if name not in names], [name for name in names if name not in given]
+    if unknown or missing:
+        wrong = f"there is no state '{unknown[0]}'{near_spelling(unknown[0], names)}" if unknown else (
+            "the box has no ends for " + listing(missing))  # fmt: skip
+        raise OptionError(wrong, name="within", location="within", expected="(from, to) for each of " + listing(names),
+                          given=excerpt(within))  # fmt: skip
+    ends = np.empty((2, len(names)))
+    for k, name in enumerate(names):
+        try:
+            low, high = given[name]
+        except (TypeError, ValueError):
+            low = high = None
+        unit = problem.units.get(name, "")
+        numbers = [number_in(each, unit, f"within, '{name}'") if isinstance(each, str) else
+                   FINITE(each, name, "within", message=f"the box has no ends for '{name}'")
+                   for each in (low, high)]  # fmt: skip
+        if not numbers[0] < numbers[1]:
+            raise OptionError(f"the box has no width in '{name}'", name=name, location="within",
+                              expected="from below to", given=excerpt(given[name]))  # fmt: skip
+        ends[:, k] = numbers
+    return ends[0], ends[1]
+
+
+def _refuse_forced(problem: Problem) -> None:
+    """Refuse rates that depend on the time: nothing rests there.
+
+    Raises
+    ------
+    OptionError
+    """
+    if problem.model.rates.written:
+        forced = bool({TIME, *problem.inputs} & problem.model.rates.names())
+    else:
+        start, end = problem.interval
+        times = np.linspace(start, end, 5)
+        rates = problem.rates_at(times, np.tile(problem.start, (5, 1)))
+        forced = bool((rates != rates[0]).any())
+    if forced:
+        raise OptionError("the rates depend on the time, so that nothing rests", name="problem",
+                          location="equilibria", expected="rates of states and parameters alone",
+                          given=problem.title or "rates that follow the time")  # fmt: skip
+
+
+def _newton(problem: Problem, begins: Array, sizes: Array) -> tuple[Array, Array]:
+    """Let Newton's method go on from many states, its steps halved until it comes nearer.
+
+    Parameters
+    ----------
+    problem : Problem
+    begins : ndarray, shape (n_rows, n_states)
+    sizes : ndarray, shape (n_states,)
+        By which corrections are measured beside the states.
+
+    Returns
+    -------
+    (ndarray, ndarray)
+        Where each came to, and its last correction as a share of state and size; infinite where there is none.
+    """
+    time = problem.interval[0]
+    states, errors = begins.copy(), np.full(len(begins), np.inf)
+    going = np.arange(len(begins))
+    for _ in range(_MAX_STEPS):
+        if not going.size:
+            break
+        here = states[going]
+        step = _correction(problem, time, here, here)
+        scale = np.abs(here) + sizes
+        length = np.abs(step / scale).max(axis=1)
+        usable = np.isfinite(length)
+        taken, share = np.zeros(going.size, dtype=bool), np.ones(going.size)
+        for _ in range(_MAX_HALVINGS):
+            waiting = np.flatnonzero(usable & ~taken)
+            if not waiting.size:
+                break
+            trial = here[waiting] - share[waiting, None] * step[waiting]
+            again = np.abs(_correction(problem, time, trial, here[waiting]) / scale[waiting]).max(axis=1)
+            small = length[waiting] <= _ROUNDING
+            nearer = (again <= (1.0 - 0.25 * share[waiting]) * length[waiting]) | small
+            states[going[waiting[nearer]]] = trial[nearer]
+            taken[waiting[nearer]] = True
+            share[waiting[~nearer]] *= 0.5
+        errors[going] = np.where(usable, length, np.inf)
+        going = going[usable & taken & (length > _ROUNDING)]
+    return states, errors
+
+
+def _correction(problem: Problem, time: float, states: Array, around: Array) -> Array:
+    """Return the corrections of Newton's method, with the Jacobian of other states.
+
+    Parameters
+    ----------
+    problem : Problem
+    time : float
+    states : ndarray, shape (n_rows, n_states)
+    around : ndarray, shape (n_rows, n_states)
+        Where the Jacobian is taken.
+
+    Returns
+    -------
+    ndarray, shape (n_rows, n_states)
+    """
+    with np.errstate(all="ignore"):
+        rates = problem.rates_at(time, states).reshape(states.shape)
+        matrices = problem.jacobian_at(time, around).reshape(*states.shape, states.shape[1])
+    found = np.full(states.shape, np.inf)
+    good: BoolArray = np.isfinite(rates).all(axis=1) & np.isfinite(matrices).all(axis=(1, 2))
+    for row in np.flatnonzero(good):
+        # where the Jacobian is singular, the shortest correction, if there is any
+        step = np.linalg.lstsq(matrices[row], rates[row], rcond=None)[0]
+        if np.abs(rates[row] - matrices[row] @ step).max() <= _SOLVED * np.abs(rates[row]).max():
+            found[row] = step
+    return found
+
+
+def _apart(states: Array, errors: Array, sizes: Array) -> tuple[Array, Array]:
+    """Leave one of what is found several times, the most exact, in the order of the states.
+
+    Parameters
+    ----------
+    states : ndarray, shape (n_rows, n_states)
+    errors : ndarray, shape (n_rows,)
+    sizes : ndarray, shape (n_states,)
+
+    Returns
+    -------
+    (ndarray, ndarray)
+    """
+    kept: list[int] = []
+    for row in np.argsort(errors, kind="stable"):
+        far = [np.abs((states[row] - states[other]) / sizes).max() > _APART for other in kept]
+        # a singular one is found less exactly
+        if all(far) and not any(np.abs((states[row] - states[o]) / sizes).max() <= 1e3 * errors[row] for o in kept):
+            kept.append(int(row))
+    order = sorted(kept, key=lambda row: np.round(states[row] / (_APART * sizes)).tolist())
+    return states[order], errors[order]
+
+
+def _with_kind(problem: Problem, state: Array, error: float, typical: float = 0.0) -> Equilibrium:
+    """Return an equilibrium with its eigenvalues and kind.
+
+    Parameters
+    ----------
+    problem : Problem
+    state : ndarray, shape (n_states,)
+    error : float
+    typical : float, optional
+        The size of Jacobians around.
+
+    Returns
+    -------
+    Equilibrium
+    """
+    values = eigenvalues(problem, np.array([problem.interval[0]]), state[None])[0]
+    return equilibrium_at(problem, state, values, float(error), typical)

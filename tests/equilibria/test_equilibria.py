@@ -1,0 +1,92 @@
+"""Equilibria of textbook systems, all of them, with their kinds; and marching to rest."""
+
+from __future__ import annotations
+
+import pickle
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+SQRT72 = np.sqrt(72.0)
+SYSTEMS: dict = {
+    # E. N. Lorenz (1963)
+    "convection": (
+        "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", {"x": (-20, 20), "y": (-20, 20), "z": (-5, 50)},
+        {(-SQRT72, -SQRT72, 27): "saddle focus", (0, 0, 0): "saddle", (SQRT72, SQRT72, 27): "saddle focus"},
+    ),
+    "pendulum": (
+        "x' = v\nv' = -sin(x) - 0.2*v", {"x": (-7, 7), "v": (-1, 1)},
+        {(k * np.pi, 0): "saddle" if k % 2 else "stable focus" for k in range(-2, 3)},
+    ),
+    "without friction": (
+        "x' = v\nv' = -sin(x)", {"x": (-4, 4), "v": (-1, 1)},
+        {(-np.pi, 0): "saddle", (0, 0): "centre", (np.pi, 0): "saddle"},
+    ),
+    # two species that compete
+    "rivals": (
+        "a' = a*(3 - a - 2*b)\nb' = b*(2 - a - b)", {"a": (-1, 4), "b": (-1, 4)},
+        {(0, 0): "unstable node", (0, 2): "stable node", (1, 1): "saddle", (3, 0): "stable node"},
+    ),
+    "fold": ("x' = (x - 1)^2", {"x": (-3, 3)}, {(1,): "not hyperbolic"}),
+    "none": ("x' = 1 + x^2", {"x": (-3, 3)}, {}),
+    "two sides": ("x' = where(x < 1, 1, 0.5) - 0.25*x", {"x": (-3, 9)}, {(2,): "stable node"}),
+    "odd scales": ("x' = 1e12*(x - 1e-9)*(x - 3e-9)", {"x": (0, 1e-8)},
+                   {(1e-9,): "stable node", (3e-9,): "unstable node"}),
+    "stiff": ("a' = 1e-3*(1 - a)\nb' = 1e6*(a - b)", {"a": (-3, 3), "b": (-3, 3)}, {(1, 1): "stable node"}),
+    "many": ("u[i]' = u[i]*(1 - u[i]) for i in 1..3", {f"u[{k}]": (-0.5, 1.5) for k in (1, 2, 3)},
+             {(a, b, c): {0: "unstable node", 3: "stable node"}.get(a + b + c, "saddle")
+              for a in (0, 1) for b in (0, 1) for c in (0, 1)}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SYSTEMS)
+def test_all_equilibria_of_textbook_systems(name: str) -> None:
+    text, within, wanted = SYSTEMS[name]
+    problem = uh.Problem.from_text(text, initial={key.partition("[")[0]: 0.1 for key in within}, interval=(0, 5))
+    found = uh.equilibria(problem, within)
+    size = np.array([high - low for low, high in within.values()])
+    assert len(found) == len(wanted)
+    for each, (state, words) in zip(found, sorted(wanted.items()), strict=True):
+        slack = 1e-6 if words == "not hyperbolic" else 1e-12
+        assert np.abs((each.state - state) / size).max() < slack
+        assert each.words == words
+        assert each.stable is (None if words in ("centre", "not hyperbolic") else words.startswith("stable"))
+        exact = np.linalg.eigvals(problem.jacobian_at(0, each.state))
+        assert np.sort_complex(each.eigenvalues) == pytest.approx(np.sort_complex(exact), abs=1e-9)
+    assert found == pickle.loads(pickle.dumps(found))
+    assert len(found.frame()) == len(found)
+    assert f"{len(found)} equilibri" in str(found)
+
+
+def test_functions_have_equilibria_too() -> None:
+    function = uh.Problem.from_rates(
+        lambda t, x, k: k - x**2, parameters={"k": 4.0}, initial={"x": 1.0}, interval=(0, 1)
+    )
+    assert [each["x"] for each in uh.equilibria(function, {"x": (-5, 5)})] == pytest.approx([-2, 2], rel=1e-10)
+
+
+def test_steady_marches_to_rest() -> None:
+    tank = uh.Problem.from_text(
+        "level' = inflow - leak*level\nslow' = 0.001*(level - slow)", parameters={"inflow": 0.3, "leak": 0.1},
+        initial={"level": 0, "slow": 0}, interval=(0, 1),
+    )  # fmt: skip
+    found = uh.steady(tank)
+    assert found.state == pytest.approx([3.0, 3.0], rel=1e-13)
+    assert found.words == "stable node"
+    assert str(found) == "stable node at level = 3, slow = 3"
+    circles = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 1))
+    with pytest.raises(uh.RunError, match="come to rest"):
+        uh.steady(circles, seconds=0.3)
+
+
+@pytest.mark.parametrize(
+    ("text", "within"),
+    [("x' = -x", {}), ("x' = -x", {"y": (0, 1)}), ("x' = -x", {"x": (1, 0)}), ("x' = -x", {"x": 3}),
+     ("x' = sin(t) - x", {"x": (0, 1)}), ("x' = -x", {"x": ("1 m", 2)})],
+)  # fmt: skip
+def test_what_has_no_equilibria_is_refused(text: str, within: dict) -> None:
+    problem = uh.Problem.from_text(text, initial={"x": 1}, interval=(0, 5))
+    with pytest.raises(uh.HeronError):
+        uh.equilibria(problem, within)
