@@ -18,7 +18,7 @@ from pathlib import Path
 PACKAGE = "unhurried_heron"
 MANY = 3
 # options of commands carry their help, which Typer shows
-COMMANDS = {"cli/commands.py", "cli/study_commands.py", "cli/sweep_command.py"}
+COMMANDS = {"cli/commands.py", "cli/study_commands.py", "cli/sweep_command.py", "cli/rest_command.py"}
 SECTION = re.compile(r"^(Parameters|Returns|Yields|Raises|Notes|Examples|Attributes)\n-+\n", re.MULTILINE)
 
 

@@ -29,6 +29,7 @@ VERBS = {
     "compare": OF_FILES | OF_RUNS | {"--methods", "--budget"},
     "convergence": OF_FILES | {"--step", "--count", "--methods", "--budget"},
     "certify": OF_FILES,
+    "rest": OF_FILES,
     "check": OF_FILES,
     "stability": OF_FILES,
 }

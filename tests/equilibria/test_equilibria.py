@@ -90,3 +90,23 @@ def test_what_has_no_equilibria_is_refused(text: str, within: dict) -> None:
     problem = uh.Problem.from_text(text, initial={"x": 1}, interval=(0, 5))
     with pytest.raises(uh.HeronError):
         uh.equilibria(problem, within)
+
+
+def test_figures_mark_them() -> None:
+    rivals = uh.Problem.from_text(SYSTEMS["rivals"][0], initial={"a": 0.2, "b": 0.1}, interval=(0, 9))
+    found = uh.equilibria(rivals, SYSTEMS["rivals"][1])
+    field = uh.draw_field(rivals, window=((-1, 4), (-1, 4)), equilibria=found).axes[0]
+    phase = uh.draw_phase(uh.integrate(rivals), "b", "a", equilibria=found).axes[0]
+    for ax, order in ((field, (0, 1)), (phase, (1, 0))):
+        marks = [line for line in ax.lines if line.get_linestyle() == "None" and line.get_markersize() == 9]
+        points = [(float(line.get_xdata()[0]), float(line.get_ydata()[0])) for line in marks]
+        assert points == [(each.state[order[0]], each.state[order[1]]) for each in found]
+        labels = [text.get_text() for text in ax.get_legend().get_texts()]
+        assert [each for each in labels if "node" in each or "saddle" in each] == [
+            "unstable node",
+            "stable node",
+            "saddle",
+        ]
+    for bad in (3, found):
+        with pytest.raises(uh.OptionError):
+            uh.draw_field(rivals, ["t", "a"], window=((0, 1), (0, 1)), equilibria=bad)

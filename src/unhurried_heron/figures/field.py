@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.equilibria.equilibrium import Equilibria
 from unhurried_heron.errors import OptionError, as_text, excerpt, listing
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.overlay import runs_of
+from unhurried_heron.figures.resting import mark_equilibria
 from unhurried_heron.input.rules import among, instance, whole
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -215,6 +217,7 @@ def draw_field(
     nullclines: bool = False,
     arrows: int = 21,
     at: float | str | None = None,
+    equilibria: Equilibria | None = None,
     axes: Any = None,
 ) -> Figure:
     """Draw the direction field of two states, or of one state against time.
@@ -237,6 +240,8 @@ def draw_field(
         How many of them along each axis.
     at : float or str, optional
         The time of rates that depend on it; by default the start of the interval.
+    equilibria : Equilibria, optional
+        To be marked: filled where stable, a cross for a saddle.
     axes : Axes, optional
 
     Returns
@@ -254,17 +259,16 @@ def draw_field(
                           location="draw_field", expected="a problem without constraints, or draw_phase of its runs",
                           given=excerpt(problem.title))  # fmt: skip
     whole(2, 200)(arrows, "arrows", "draw_field", message="this number of arrows cannot be drawn")
-    chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
+    chosen: Any = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
     shown = runs_of(runs, "draw_field") if runs else []
-    record = field_record(
-        problem, chosen if names is None else names, window, shown, arrows, nullclines=nullclines, at=time
-    )
+    chosen = chosen if names is None else names
+    record = field_record(problem, chosen, window, shown, arrows, nullclines=nullclines, at=time)
     figure, (ax,) = figure_of(1, axes)
     if axes is None:
         figure.set_size_inches(10.4, 7.2)
     _draw(ax, record)
-    if record.curves or nullclines:
+    if mark_equilibria(ax, equilibria, chosen, "draw_field") or record.curves or nullclines:
         legend(ax, own=False)
     return figure
 

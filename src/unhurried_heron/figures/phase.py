@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.equilibria.equilibrium import Equilibria
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of, verbatim
 from unhurried_heron.figures.overlay import PhaseCurve, PhaseRecord, labels_of, phase_record, runs_of
+from unhurried_heron.figures.resting import mark_equilibria
 from unhurried_heron.run.run import Run
 
 if TYPE_CHECKING:
@@ -24,6 +26,7 @@ def draw_phase(
     labels: Sequence[str] | None = None,
     equal: bool = False,
     projections: bool = False,
+    equilibria: Equilibria | None = None,
     axes: Any = None,
 ) -> Figure:
     """Draw one state or derived quantity against another, or three in space; arrows tell the direction of time.
@@ -39,6 +42,8 @@ def draw_phase(
         Whether a unit is of the same length on all axes.
     projections : bool
         Of three names: whether to draw the three planes beside the curve in space.
+    equilibria : Equilibria, optional
+        To be marked, in space alone where there are three names: filled where stable, a cross for a saddle.
     axes : Axes, optional
         Where to draw; for three names, axes in three dimensions.
 
@@ -65,7 +70,7 @@ def draw_phase(
         if axes is None:
             figure.set_size_inches(10.4, 7.2)
         _draw_plane(ax, record, (0, 1), equal=equal)
-        if len(runs) > 1:
+        if mark_equilibria(ax, equilibria, names, "draw_phase") or len(runs) > 1:
             legend(ax, own=axes is None)
         ax.set_title(record.title, loc="left", **VERBATIM)
         return figure
@@ -74,13 +79,17 @@ def draw_phase(
             raise OptionError("the axes do not fit the figure", name="axes", location="draw_phase",
                               expected="axes in three dimensions", given=type(axes).__name__)  # fmt: skip
         _draw_space(axes, record, equal=equal)
+        if mark_equilibria(axes, equilibria, names, "draw_phase"):
+            verbatim(axes.legend(loc="upper left", frameon=False))
         return axes.figure  # type: ignore[no-any-return]  # a figure, of axes of any kind
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
-    _draw_space(
-        figure.add_subplot(2 if projections else 1, 2 if projections else 1, 1, projection="3d"), record, equal=equal
-    )
+    parts = 2 if projections else 1
+    space: Any = figure.add_subplot(parts, parts, 1, projection="3d")
+    _draw_space(space, record, equal=equal)
+    if mark_equilibria(space, equilibria, names, "draw_phase"):
+        verbatim(space.legend(loc="upper left", frameon=False))
     if projections:
         for index, pair in enumerate(combinations(range(3), 2)):
             _draw_plane(figure.add_subplot(2, 2, index + 2), record, pair, equal=equal)
