@@ -30,7 +30,7 @@ ROOMS = [
     "codegen",
 ]
 ROOMS += ["methods", "kernels", "text", "run", "families", "driver", "study", "sweeps", "stability", "accuracy"]
-ROOMS += ["equilibria", "diagnosis"]
+ROOMS += ["dynamics", "diagnosis"]
 ROOMS += ["checks", "figures", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {
@@ -38,7 +38,7 @@ BESIDE = {
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
 # rooms that compute: what is said of their results stands in `text`
-COMPUTE = {"run", "families", "driver", "study", "sweeps", "stability", "equilibria", "accuracy"}
+COMPUTE = {"run", "families", "driver", "study", "sweeps", "stability", "dynamics", "accuracy"}
 # words from which a text that ends with a full stop is a sentence
 MIN_WORDS = 4
 # members of tuples with names, which are public though they begin with an underscore

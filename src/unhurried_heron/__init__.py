@@ -10,8 +10,9 @@ from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.diagnosis.explain import Explanation, explain
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.equilibria.equilibrium import Equilibria, Equilibrium
-from unhurried_heron.equilibria.search import equilibria, steady
+from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium
+from unhurried_heron.dynamics.exponents import Exponents, exponents
+from unhurried_heron.dynamics.search import equilibria, steady
 from unhurried_heron.errors import (
     FormulationError,
     HeronError,
@@ -67,6 +68,7 @@ __all__ = [
     "Equilibrium",
     "Event",
     "Explanation",
+    "Exponents",
     "Finding",
     "FormulationError",
     "HeronError",
@@ -111,6 +113,7 @@ __all__ = [
     "draw_work",
     "equilibria",
     "explain",
+    "exponents",
     "integrate",
     "largest_step",
     "methods",

@@ -24,7 +24,7 @@ def rest(
     csv: Csv = None,
 ) -> None:
     """Find where all rates vanish: equilibria within a box, their kinds and eigenvalues."""
-    from unhurried_heron.equilibria.search import equilibria
+    from unhurried_heron.dynamics.search import equilibria
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.equilibria.equilibrium import Equilibria
+from unhurried_heron.dynamics.equilibrium import Equilibria
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of, verbatim
 from unhurried_heron.figures.overlay import PhaseCurve, PhaseRecord, labels_of, phase_record, runs_of

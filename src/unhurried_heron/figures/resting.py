@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Final
 
-from unhurried_heron.equilibria.equilibrium import Equilibria
+from unhurried_heron.dynamics.equilibrium import Equilibria
 from unhurried_heron.errors import OptionError, listing
 from unhurried_heron.input.rules import instance
 

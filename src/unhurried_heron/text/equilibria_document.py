@@ -11,7 +11,7 @@ from unhurried_heron.text.document import Cell, Column, Document, Statement, Tab
 from unhurried_heron.text.numbers import counted
 
 if TYPE_CHECKING:
-    from unhurried_heron.equilibria.equilibrium import Equilibria
+    from unhurried_heron.dynamics.equilibrium import Equilibria
 
 # States that a table shows.
 _MAX_STATES: Final = 8

@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
-from unhurried_heron.equilibria.equilibrium import Equilibria, Equilibrium, equilibrium_at
+from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium, equilibrium_at
 from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.rules import FINITE, POSITIVE, POSITIVE_COUNT, whole
@@ -187,6 +187,16 @@ def _box(problem: Problem, within: Any) -> tuple[Array, Array]:
     return ends[0], ends[1]
 
 
+def is_forced(problem: Problem) -> bool:
+    """Whether rates depend on the time; of a function as far as five times tell."""
+    if problem.model.rates.written:
+        return bool({TIME, *problem.inputs} & problem.model.rates.names())
+    start, end = problem.interval
+    times = np.linspace(start, end, 5)
+    rates = problem.rates_at(times, np.tile(problem.start, (5, 1)))
+    return bool((rates != rates[0]).any())
+
+
 def _refuse_forced(problem: Problem) -> None:
     """Refuse rates that depend on the time: nothing rests there.
 
@@ -194,14 +204,7 @@ def _refuse_forced(problem: Problem) -> None:
     ------
     OptionError
     """
-    if problem.model.rates.written:
-        forced = bool({TIME, *problem.inputs} & problem.model.rates.names())
-    else:
-        start, end = problem.interval
-        times = np.linspace(start, end, 5)
-        rates = problem.rates_at(times, np.tile(problem.start, (5, 1)))
-        forced = bool((rates != rates[0]).any())
-    if forced:
+    if is_forced(problem):
         raise OptionError("the rates depend on the time, so that nothing rests", name="problem",
                           location="equilibria", expected="rates of states and parameters alone",
                           given=problem.title or "rates that follow the time")  # fmt: skip

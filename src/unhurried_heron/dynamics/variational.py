@@ -1,0 +1,115 @@
+"""A problem beside its variational equations: how small differences between solutions grow."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.arrays import Array
+from unhurried_heron.errors import OptionError, listing
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.expression import Node, name, replace_names
+from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+
+# The step of a difference along a direction, as a share of the state: the cube root of the spacing of numbers.
+_DIFFERENCE: Final = 6e-6
+_STATE: Final = "state_{}_"
+_VECTOR: Final = "vector_{}_{}_"
+
+
+def with_vectors(problem: Problem, count: int) -> Problem:
+    """Return a problem whose states are those of another and of ``count`` vectors that follow its Jacobian.
+
+    Parameters
+    ----------
+    problem : Problem
+    count : int
+
+    Returns
+    -------
+    Problem
+        States in order: those of the problem, then those of each vector.
+
+    Raises
+    ------
+    OptionError
+        Events act, or rates jump: vectors would jump there.
+    """
+    acting = [event.name for event in problem.events if event.then is not None]
+    jumping = [switch.text for switch in problem.switches if switch.kind == "jump"]
+    if acting or jumping or problem.model.mass is not None:
+        what = f"events act: {listing(acting)}" if acting else f"rates jump: {listing(jumping)}"
+        raise OptionError("differences between solutions are not followed through jumps", name="problem",
+                          location="exponents", expected="rates without jumps, events that act, or mass matrices",
+                          given=what if acting or jumping else "a mass matrix")  # fmt: skip
+    model = problem.model
+    plain = model.rates.written and len(model.layout.scalars) == model.layout.size and not problem.inputs
+    with quietly():
+        return _written(problem, count) if plain else _by_differences(problem, count)
+
+
+def _written(problem: Problem, count: int) -> Problem:
+    """Return it as equations, with the exact Jacobian.
+
+    Parameters
+    ----------
+    problem : Problem
+    count : int
+
+    Returns
+    -------
+    Problem
+    """
+    layout, n = problem.model.layout, problem.model.layout.size
+    renamed = {state: name(_STATE.format(index)) for state, index in layout.scalars.items()}
+
+    def text(node: Node) -> str:
+        return to_text(replace_names(node, renamed.get, {}))
+
+    rates: Any = problem.model.rates
+    differentiator = Differentiator(layout.scalars)
+    formulas = sorted(rates.indexed_formulas, key=lambda formula: formula.base)
+    # states come in the order of their equations
+    lines = [f"{_STATE.format(formula.base)}' = {text(formula.node)}" for formula in formulas]
+    entries = [differentiator.by_name(formula.node) for formula in formulas]
+    for k in range(count):
+        for i, row in enumerate(entries):
+            terms = [f"({text(each)})*{_VECTOR.format(k, layout.scalars[state])}" for state, each in row.items()]
+            lines.append(f"{_VECTOR.format(k, i)}' = {' + '.join(terms) or '0'}")
+    written = "\n".join(lines)
+    named = [_STATE.format(i) for i in range(n)] + [_VECTOR.format(k, i) for k in range(count) for i in range(n)]
+    used = {key: value for key, value in problem.parameters.items() if key in written}
+    return Problem.from_text(written, parameters=used, initial=dict.fromkeys(named, 0.1), interval=problem.interval,
+                             check_units=False)  # fmt: skip
+
+
+def _by_differences(problem: Problem, count: int) -> Problem:
+    """Return it as a function, with differences along the vectors in the place of a Jacobian.
+
+    Parameters
+    ----------
+    problem : Problem
+    count : int
+
+    Returns
+    -------
+    Problem
+    """
+    n = problem.model.layout.size
+
+    def rates(t: float, y: Array) -> Array:
+        state, vectors = y[:n], y[n:].reshape(count, n)
+        size = max(float(np.abs(state).max()), 1e-3)
+        lengths = np.maximum(np.abs(vectors).max(axis=1, keepdims=True), 1e-300)
+        moves = _DIFFERENCE * size * vectors / lengths
+        points = np.vstack([state, state + moves, state - moves])
+        found = problem.rates_at(t, points)
+        growth = (found[1 : count + 1] - found[count + 1 :]) * lengths / (2.0 * _DIFFERENCE * size)
+        answer: Array = np.concatenate([found[0], growth.ravel()])
+        return answer
+
+    initial = {f"y_{k}_": 0.1 for k in range(n * (count + 1))}
+    return Problem.from_rates(rates, initial=initial, interval=problem.interval)

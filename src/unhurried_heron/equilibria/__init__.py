@@ -1,1 +1,0 @@
-"""Where all rates vanish: equilibria, their kinds, and marching to rest."""

@@ -1,0 +1,59 @@
+"""Lyapunov exponents of systems whose exponents are known, and what they say."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+
+def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
+    linear = uh.Problem.from_text("x' = -x + 3*y\ny' = -3*x - y\nz' = 0.5*x - 4*z", initial={"x": 1, "y": 0, "z": 1},
+                                  interval=(0, 10))  # fmt: skip
+    found = uh.exponents(linear, seconds=1.0)
+    assert found.values == pytest.approx([-1, -1, -4], abs=1e-4)
+    assert (found.verdict, found.dimension) == ("settles", 0.0)
+    assert found.convergence[-1] == pytest.approx(found.values)
+
+
+def test_convection_is_chaotic() -> None:
+    """E. N. Lorenz's equations; 0.9056, 0 and -14.5723 (J. C. Sprott, 2003). The sum is the trace of the Jacobian."""
+    convection = uh.Problem.from_text(
+        "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 20}, interval=(0, 20)
+    )
+    found = uh.exponents(convection, accuracy=0.03, seconds=5.0)
+    assert found.values.sum() == pytest.approx(-41 / 3, rel=1e-7)
+    assert found.values == pytest.approx([0.9056, 0, -14.5723], abs=2.0 * float(found.half_widths.max()) + 0.003)
+    assert found.half_widths[0] < 0.03
+    assert found.verdict == "chaotic"
+    assert found.dimension == pytest.approx(2.062, abs=0.005)
+    assert "it is chaotic" in str(found)
+
+
+@pytest.mark.parametrize(
+    ("text", "initial", "count", "verdict"),
+    [
+        ("x' = v\nv' = (1 - x^2)*v - x", {"x": 1, "v": 0}, None, "cycles"),
+        ("x' = v\nv' = (1 - x^2)*v - x", {"x": 1, "v": 0}, 1, "cycles"),
+        ("x' = v\nv' = -x\ny' = w\nw' = -2*y", {"x": 1, "v": 0, "y": 1, "w": 0}, None, "quasi-periodic"),
+        ("x' = v\nv' = -x - v + cos(t)", {"x": 1, "v": 0}, None, "settles"),
+        ("u[i]' = -i*u[i] for i in 1..2", {"u": 1}, None, "settles"),
+    ],
+)
+def test_verdicts(text: str, initial: dict, count: int | None, verdict: str) -> None:
+    problem = uh.Problem.from_text(text, initial=initial, interval=(0, 10))
+    assert uh.exponents(problem, count, seconds=1.0, accuracy=0.02).verdict == verdict
+
+
+def test_what_has_no_exponents_is_refused() -> None:
+    jumps = uh.Problem.from_text("x' = where(x > 1, -1, 1)", initial={"x": 0}, interval=(0, 10))
+    acts = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 10),
+                                events=[uh.Event(every=1, then="x = 1")])  # fmt: skip
+    blows = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 10))
+    for problem, count in ((jumps, 1), (acts, 1), (blows, 1), (blows, 2), (blows, 0)):
+        with pytest.raises(uh.HeronError):
+            uh.exponents(problem, count, seconds=1.0)
+    assert np.isfinite(
+        uh.exponents(uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1)), seconds=0.2).values
+    )
