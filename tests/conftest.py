@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-import gc
 import os
+
+# both processors have a worker already, which its linear algebra would share with threads
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import gc
 import signal
 from collections.abc import Iterator
 from pathlib import Path

@@ -145,6 +145,8 @@ def exponents(
         for _ in range(_LOOK):
             lengths.append(march.turn)
             turns.append(march.go_on())
+            if len(turns) >= 2 * _BLOCKS and clock.perf_counter() - begun > seconds:
+                break
         logs, spans = np.array(turns), np.array(lengths)
         first = _first(spans)
         values, widths = _means(logs[first:], spans[first:])
