@@ -51,6 +51,7 @@ def test_all_equilibria_of_textbook_systems(name: str) -> None:
     for each, (state, words) in zip(found, sorted(wanted.items()), strict=True):
         slack = 1e-6 if words == "not hyperbolic" else 1e-12
         assert np.abs((each.state - state) / size).max() < slack
+        assert all(value == 0.0 for value, exact in zip(each.state, state, strict=True) if exact == 0)
         assert each.words == words
         assert each.stable is (None if words in ("centre", "not hyperbolic") else words.startswith("stable"))
         exact = np.linalg.eigvals(problem.jacobian_at(0, each.state))

@@ -38,6 +38,7 @@ def test_convection_is_chaotic() -> None:
         ("x' = v\nv' = (1 - x^2)*v - x", {"x": 1, "v": 0}, 1, "cycles"),
         ("x' = v\nv' = -x\ny' = w\nw' = -2*y", {"x": 1, "v": 0, "y": 1, "w": 0}, None, "quasi-periodic"),
         ("x' = v\nv' = -x - v + cos(t)", {"x": 1, "v": 0}, None, "settles"),
+        ("x' = v\nv' = -x + 0.1*cos(1.41421*t)", {"x": 1, "v": 0}, None, "quasi-periodic"),
         ("u[i]' = -i*u[i] for i in 1..2", {"u": 1}, None, "settles"),
     ],
 )

@@ -316,3 +316,40 @@ def test_indices_are_those_of_closed_forms() -> None:
                             (uh.sweep(wave, {"p": [1, 2]}), "final_y")):  # fmt: skip
         with pytest.raises(uh.OptionError):
             uh.sobol_indices(sweep, quantity)
+
+
+def test_what_needs_a_run_by_itself_has_one() -> None:
+    """Derived quantities of parameters that events change, and budgets of seconds."""
+    siphon = uh.Problem.from_text(
+        "level' = inflow - out\nout = primed*pipe*sqrt(level)", parameters={"inflow": 0.1, "pipe": 0.4, "primed": 0},
+        initial={"level": 0.6}, interval=(0, 40),
+        events=[uh.Event("level >= 1.1", name="starts", then="primed = 1"),
+                uh.Event("level <= 0.35", name="breaks", then="primed = 0")],
+    )  # fmt: skip
+    found = uh.sweep(siphon, {"inflow": [0.05, 0.1]}, record=30)
+    assert_members_are_runs(found, siphon, record=30)
+    assert set(found.dataset["alone"].values) == {"derived quantities follow from parameters that events change"}
+    assert set(uh.sweep(siphon, {"inflow": [0.1]}, record=30, derived=False).dataset["alone"].values) == {""}
+    timed = uh.sweep(pond(), {"base": [90.0]}, budget={"seconds": 60})
+    assert timed.dataset["alone"].values.tolist() == ["a budget of seconds is for one run"]
+    few = uh.sweep(pond(), {"base": [90.0, 60.0]}, budget={"steps": 9})
+    assert set(few.dataset["ending"].values) == {"budget"}
+
+
+def test_measures_have_units_where_they_are_known() -> None:
+    asks = ["final(level)", "integral(level)", "time_of(overtops)", "count(overtops)", "final(level)*2"]
+    data = uh.sweep(pond(), {"base": [90.0]}, measures=asks).dataset
+    units = [data[name].attrs.get("units") for name in ("final_level", "integral_level", "time_of_overtops")]
+    assert units == ["m", "m*h", "h"]
+    assert not {"units"} & {*data["count_overtops"].attrs, *data["final_level_2"].attrs}
+
+
+def test_indices_leave_out_draws_of_which_a_member_failed() -> None:
+    blows = uh.Problem.from_text("x' = k*x^2 + c", parameters={"k": 0.1, "c": 0.0}, initial={"x": 1.0}, interval=(0, 1))
+    draws = uh.Draws({"k": stats.uniform(0, 1.05), "c": stats.uniform(0, 0.1)}, 64, design="paired")
+    swept = uh.sweep(blows, draws=draws)
+    failed = ~np.isfinite(swept.dataset["final_x"].values.reshape(4, 64)).all(axis=0)
+    found = uh.sobol_indices(swept, "final_x")
+    assert 0 < failed.sum() == found.left_out
+    assert found.count == 64 - failed.sum()
+    assert np.isfinite(found.total).all()
