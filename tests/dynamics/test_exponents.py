@@ -13,6 +13,11 @@ def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
                                   interval=(0, 10))  # fmt: skip
     found = uh.exponents(linear, seconds=1.0)
     assert found.values == pytest.approx([-1, -1, -4], abs=1e-4)
+    # backwards what shrank grows; and a parameter that the rates do not name does no harm
+    back = uh.Problem.from_text("x' = -x", initial={"x": "s"}, interval=(1, 0), parameters={"s": 1e-9})
+    assert uh.exponents(back, seconds=0.3).values == pytest.approx([1.0], abs=1e-4)
+    tiny = uh.Problem.from_rates(lambda t, x: -x * (1 + 1e12 * x), initial={"x": 1e-12}, interval=(0, 1))
+    assert uh.exponents(tiny, seconds=0.3, atol=1e-30).values == pytest.approx([-1.0], abs=1e-2)
     assert (found.verdict, found.dimension) == ("settles", 0.0)
     assert found.convergence[-1] == pytest.approx(found.values)
 

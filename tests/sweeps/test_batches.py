@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import signal
 import time
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
@@ -112,8 +113,19 @@ def test_larger_than_memory_it_is_opened_by_parts(tmp_path: Path, monkeypatch: p
     assert len(parts.events) == len(found.events)
 
 
-def test_a_budget_for_the_whole_leaves_members_out() -> None:
+def test_a_budget_for_the_whole_leaves_members_out(tmp_path: Path) -> None:
     found = uh.sweep(TANK, OVER, **ASKS, seconds=1e-9)
     assert set(found.dataset["ending"].values.ravel()) == {"not run"}
     assert np.isnan(found.dataset["final_level"]).all()
     assert "120 members ended by 'not run'" in " ".join(str(found).split())
+    with pytest.raises(uh.RunError, match="no batch"):
+        uh.sweep(TANK, OVER, **ASKS, seconds=1e-9, folder=tmp_path / "out")
+    # of a folder what is done is there, and what is left is told
+    some = uh.sweep(TANK, OVER, **ASKS, folder=tmp_path / "out")
+    for batch in ("000001", "000005"):
+        shutil.rmtree(tmp_path / "out" / "batches" / batch)
+    part = uh.sweep(TANK, OVER, **ASKS, seconds=1e-9, folder=tmp_path / "out")
+    assert (some.left, part.left, found.left) == (0, 40, 120)
+    assert part.dataset["member"].values.tolist() == [k for k in range(120) if k // 20 not in (1, 5)]
+    assert "40 members did not march yet" in " ".join(str(part).split())
+    assert_same(uh.sweep(TANK, OVER, **ASKS, folder=tmp_path / "out"), some)

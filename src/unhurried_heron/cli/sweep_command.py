@@ -65,14 +65,9 @@ def sweep(
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, plot, *(each for each in out or () if each.suffix != ".zarr"))
     tolerances = numbers_of(rtol, "--rtol")
-    options = file_options(problem, method=method, atol=atol, step=step, count=count, budget=budget, switches=switches)
-    if tolerances:
-        for name in ("step", "count"):
-            if name not in {"step": step, "count": count} or options.get(name) is None:
-                options.pop(name, None)
-        options["rtol"] = tolerances if len(tolerances) > 1 else tolerances[0]
-    if record is not None:
-        options["record"] = record
+    several = tolerances if len(tolerances) > 1 else next(iter(tolerances), None)
+    options = file_options(problem, method=method, rtol=several, atol=atol, step=step, count=count, record=record,
+                           budget=budget, switches=switches)  # fmt: skip
     found = swept(problem, _values_of(over or []), options.pop("method", DEFAULT), folder=folder, on_interrupt="return",
                   methods=names_between_commas(methods) or None, measures=measure or (), **options)  # fmt: skip
     print(found)
@@ -86,7 +81,7 @@ def sweep(
         from unhurried_heron.figures.sweep_figures import draw_sweep
 
         save(draw_sweep(found, of), plot)
-    if (found.dataset["failure"] != "").any() or (found.dataset["ending"] == "not run").any():
+    if found.left or (found.dataset["failure"] != "").any():
         raise typer.Exit(1)
 
 

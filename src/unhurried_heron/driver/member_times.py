@@ -21,6 +21,7 @@ from unhurried_heron.kernels.memory.initial_data import LISTED, SOURCE_ITEM, SOU
 from unhurried_heron.model.narrow import parts_of_many
 from unhurried_heron.model.time_switches import RunSwitches
 from unhurried_heron.problem.following import formulas_that_follow
+from unhurried_heron.problem.problem import Problem
 
 
 class MemberTimes(NamedTuple):
@@ -79,7 +80,7 @@ def member_times(
     MemberTimes
     """
     model, moving = request.problem.model, moving_names(request, moved)
-    values, count = _values(request, parameters, moved), len(parameters)
+    values, count = member_values(request.problem, parameters, moved), len(parameters)
     found: dict[int, list[tuple[Array, Array]]] = {}
     if stops_for(request, moving):
         found[BOUNDS] = _bounds(request, values, count)
@@ -103,12 +104,12 @@ def member_times(
     return _gathered(found, data, count)._replace(parts=parts, part_begins=part_begins, alone=alone)
 
 
-def _values(request: RunRequest, parameters: Array, moved: Collection[str]) -> dict[str, Any]:
+def member_values(problem: Problem, parameters: Array, moved: Collection[str]) -> dict[str, Any]:
     """Return the parameters of the members by name, those that follow from others too.
 
     Parameters
     ----------
-    request : RunRequest
+    problem : Problem
     parameters : ndarray, shape (n_members, n_parameters)
     moved : collection of str
 
@@ -116,8 +117,7 @@ def _values(request: RunRequest, parameters: Array, moved: Collection[str]) -> d
     -------
     dict of str to float or ndarray, shape (n_members,)
     """
-    problem, model = request.problem, request.problem.model
-    values: dict[str, Any] = dict(problem.parameters)
+    model, values = problem.model, dict[str, Any](problem.parameters)
     values |= {name: np.ascontiguousarray(parameters[:, model.parameters.index(name)]) for name in moved}
     for name, formula in (formulas_that_follow(problem.assembled.definitions, moved, model) or {}).items():
         if name in model.parameters:

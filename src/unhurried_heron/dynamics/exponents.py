@@ -143,7 +143,7 @@ def exponents(
     lengths = list[float]()
     while True:
         for _ in range(_LOOK):
-            lengths.append(march.turn)
+            lengths.append(abs(march.turn))
             turns.append(march.go_on())
             if len(turns) >= 2 * _BLOCKS and clock.perf_counter() - begun > seconds:
                 break
@@ -160,7 +160,7 @@ def exponents(
     convergence = np.cumsum(logs[first:], axis=0) / kept[:, None]
     forced = is_forced(problem)
     rate = float(np.abs(problem.jacobian_at(problem.interval[0], march.state)).max(initial=0.0))
-    verdict = _verdict(values, np.maximum(widths, _ZERO / abs(total)), rate, forced=forced)
+    verdict = _verdict(values, np.maximum(widths, _ZERO / total), rate, forced=forced)
     return Exponents(problem, values, widths, total, verdict, _dimension(values, n), convergence, kept)
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import Node, name, replace_names
+from unhurried_heron.formulas.expression import Node, name, names_in, replace_names
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -81,7 +81,8 @@ def _written(problem: Problem, count: int) -> Problem:
             lines.append(f"{_VECTOR.format(k, i)}' = {' + '.join(terms) or '0'}")
     written = "\n".join(lines)
     named = [_STATE.format(i) for i in range(n)] + [_VECTOR.format(k, i) for k in range(count) for i in range(n)]
-    used = {key: value for key, value in problem.parameters.items() if key in written}
+    mentioned = names_in(*(formula.node for formula in formulas))
+    used = {key: value for key, value in problem.parameters.items() if key in mentioned}
     return Problem.from_text(written, parameters=used, initial=dict.fromkeys(named, 0.1), interval=problem.interval,
                              check_units=False)  # fmt: skip
 
@@ -102,7 +103,7 @@ def _by_differences(problem: Problem, count: int) -> Problem:
 
     def rates(t: float, y: Array) -> Array:
         state, vectors = y[:n], y[n:].reshape(count, n)
-        size = max(float(np.abs(state).max()), 1e-3)
+        size = float(np.abs(state).max()) or 1.0
         lengths = np.maximum(np.abs(vectors).max(axis=1, keepdims=True), 1e-300)
         moves = _DIFFERENCE * size * vectors / lengths
         points = np.vstack([state, state + moves, state - moves])

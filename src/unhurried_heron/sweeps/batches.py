@@ -24,8 +24,6 @@ from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 _MAX_BYTES: Final = 32_000_000
 # Members of a batch, at most.
 _MAX_MEMBERS: Final = 16_384
-# What there is of each member of an outcome, beside its recorded times.
-_BY_MEMBER: Final = ("finals", "measures", "ends", "endings", "whys", "counts", "alone")
 
 
 @dataclass(frozen=True)
@@ -85,9 +83,7 @@ class Shared:
         events: list[tuple[Any, Any, Any, Any]] = []
         for own, group, inside in self._groups(axes, members, threads):
             part = march(group)
-            found.recorded[np.ix_(own, inside)] = part.recorded[:, : inside.size]
-            for name in _BY_MEMBER:
-                getattr(found, name)[own] = getattr(part, name)
+            found.take(own, part, inside)
             events.append((own[part.event_members], part.event_which, part.event_times, part.event_states))
         return found.with_events(events)
 

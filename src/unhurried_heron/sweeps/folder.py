@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.disk import path_of, write_text
-from unhurried_heron.errors import FileError, OptionError, listing
+from unhurried_heron.errors import FileError, OptionError, RunError, listing
 from unhurried_heron.sweeps.axes import MEMBER, Axes
 from unhurried_heron.sweeps.batches import Shared, slices_of
 from unhurried_heron.sweeps.dataset import OCCURRENCE, dataset_of
@@ -142,10 +142,18 @@ class Folder:
         Returns
         -------
         (xarray.Dataset, bool)
+
+        Raises
+        ------
+        RunError
+            No batch is done yet.
         """
         import xarray
 
         done = [k for k, _ in enumerate(slices_of(count, shared.batch_size)) if self.has(k)]
+        if not done:
+            raise RunError("no batch of the sweep is done yet", name="folder", location=self.path,
+                           expected="more seconds=…, or the same call once more", given="nothing")  # fmt: skip
         row = 8 * (shared.times.size * len(shared.columns) + len(shared.problem.states) + 64)
         whole = count * row <= _MAX_AT_ONCE or importlib.util.find_spec("dask") is None
         chunks: Any = None if whole else {}

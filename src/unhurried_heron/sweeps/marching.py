@@ -12,12 +12,11 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
+from unhurried_heron.driver.member_times import member_values
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.methods.method import Method
-from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
@@ -210,14 +209,8 @@ def _changing(group: Group, problem: Problem, rows: Array) -> tuple[IntArray, Ar
     -------
     (ndarray of int64, ndarray of shape (n_members, n_changing))
     """
-    model = problem.model
-    values: dict[str, Any] = dict(problem.parameters)
-    values |= {name: rows[:, model.parameters.index(name)] for name in group.parameters}
-    follow = formulas_that_follow(problem.assembled.definitions, group.parameters, model) or {}
-    for name, formula in follow.items():
-        if name in values:
-            values[name] = np.broadcast_to(evaluate(formula.node, values), len(rows))
-    names = [name for name in model.parameters if name in group.parameters or name in follow]
+    model, values = problem.model, member_values(problem, rows, group.parameters)
+    names = [name for name in model.parameters if np.ndim(values[name])]
     indices = np.array([model.parameters.index(name) for name in names], dtype=np.int64)
     return indices, np.column_stack([values[name] for name in names]) if names else np.empty((len(rows), 0))
 

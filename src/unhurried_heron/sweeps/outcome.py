@@ -15,7 +15,7 @@ _ENDING: Final = f"<U{max(len(each.value) for each in EndingReason)}"
 # The ending of a member that did not march.
 NOT_RUN: Final = "not run"
 # What there is of each member.
-_BY_MEMBER: Final = ("recorded", "finals", "measures", "ends", "endings", "whys", "counts", "alone")
+_BY_MEMBER: Final = ("finals", "measures", "ends", "endings", "whys", "counts", "alone")
 
 
 class Outcome(NamedTuple):
@@ -59,8 +59,20 @@ class Outcome(NamedTuple):
     event_times: Array
     event_states: Array
 
-    def take(self, members: slice, part: Outcome) -> None:
-        """Take what is kept of some members, but for their events."""
+    def take(self, members: Any, part: Outcome, times: Any = None) -> None:
+        """Take what is kept of some members, but for their events.
+
+        Parameters
+        ----------
+        members : slice or ndarray of int64
+        part : Outcome
+        times : ndarray of int64, optional
+            Which of the times theirs are; all where none are given.
+        """
+        if times is None:
+            self.recorded[members] = part.recorded
+        else:
+            self.recorded[np.ix_(members, times)] = part.recorded[:, : times.size]
         for name in _BY_MEMBER:
             getattr(self, name)[members] = getattr(part, name)
 

@@ -71,6 +71,12 @@ class Sweep:
     def __len__(self) -> int:
         return self.axes.count
 
+    @property
+    def left(self) -> int:
+        """How many members did not march yet."""
+        ending = self.dataset["ending"]
+        return self.axes.count - int((ending != NOT_RUN).sum())
+
     def frame(self, *, recorded: bool = False) -> pd.DataFrame:
         """Return a row for each member: what varies, final values, measures, ending and tally.
 

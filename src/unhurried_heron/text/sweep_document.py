@@ -26,6 +26,8 @@ def sweep_document(sweep: Sweep) -> Document:
     endings = Counter(data["ending"].values.ravel().tolist())
     text = ", ".join(f"{counted(count, 'member')} ended by '{ending}'" for ending, count in endings.most_common())
     parts.append(Statement("endings", text, dict(endings)))
+    if sweep.left:
+        parts.append(Statement("left", f"{counted(sweep.left, 'member')} did not march yet", {}, Tone.DOUBTFUL))
     failures = Counter(each for each in data["failure"].values.ravel().tolist() if each)
     for reason, count in failures.most_common(_MAX_REASONS):
         parts.append(Statement("failure", f"{counted(count, 'member')} failed: {reason}", {"count": count}, Tone.WRONG))
