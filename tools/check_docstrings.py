@@ -18,7 +18,7 @@ from pathlib import Path
 PACKAGE = "unhurried_heron"
 MANY = 3
 # options of commands carry their help, which Typer shows
-COMMANDS = {"cli/commands.py", "cli/study_commands.py", "cli/sweep_command.py", "cli/rest_command.py"}
+COMMANDS = {"cli/commands.py", "cli/study_commands.py", "cli/sweep_command.py", "cli/dynamics_commands.py"}
 SECTION = re.compile(r"^(Parameters|Returns|Yields|Raises|Notes|Examples|Attributes)\n-+\n", re.MULTILINE)
 
 
@@ -66,7 +66,9 @@ def described(section: str) -> dict[str, str]:
 def violations_of(function: ast.FunctionDef, public: bool) -> Iterator[str]:
     """What the docstring of a function lacks."""
     names, doc = parameters_of(function), ast.get_docstring(function) or ""
-    if not names or not (public or len(names) >= MANY):
+    # what other types a function takes is said by its own docstring
+    overload = any(ast.unparse(each) == "overload" for each in function.decorator_list)
+    if overload or not names or not (public or len(names) >= MANY):
         return
     sections = sections_of(doc)
     if not doc:

@@ -10,6 +10,9 @@ from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.diagnosis.explain import Explanation, explain
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.dynamics.bifurcation import Bifurcation
+from unhurried_heron.dynamics.branches import Branch, Branches
+from unhurried_heron.dynamics.cycle import Cycle, cycle
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium
 from unhurried_heron.dynamics.exponents import Exponents, exponents
 from unhurried_heron.dynamics.search import equilibria, steady
@@ -24,9 +27,12 @@ from unhurried_heron.errors import (
 )
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.figures.accuracy_figures import draw_convergence, draw_digits, draw_drift, draw_errors
+from unhurried_heron.figures.branch_figures import draw_branches
+from unhurried_heron.figures.exponent_figures import draw_exponents
 from unhurried_heron.figures.field import draw_field
 from unhurried_heron.figures.figures import draw_difference, draw_states
 from unhurried_heron.figures.phase import draw_phase
+from unhurried_heron.figures.section_figures import draw_sections
 from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_stability
 from unhurried_heron.figures.sweep_figures import draw_sweep
 from unhurried_heron.figures.work_figures import draw_steps, draw_work
@@ -57,11 +63,15 @@ from unhurried_heron.version import VERSION
 
 __version__ = VERSION
 __all__ = [
+    "Bifurcation",
+    "Branch",
+    "Branches",
     "Budget",
     "Certificate",
     "Comparison",
     "Controller",
     "Convergence",
+    "Cycle",
     "Draws",
     "Ending",
     "Equilibria",
@@ -98,14 +108,18 @@ __all__ = [
     "check",
     "compare",
     "convergence",
+    "cycle",
+    "draw_branches",
     "draw_convergence",
     "draw_difference",
     "draw_digits",
     "draw_drift",
     "draw_errors",
+    "draw_exponents",
     "draw_field",
     "draw_phase",
     "draw_run_in_region",
+    "draw_sections",
     "draw_stability",
     "draw_states",
     "draw_steps",

@@ -30,6 +30,8 @@ VERBS = {
     "convergence": OF_FILES | {"--step", "--count", "--methods", "--budget"},
     "certify": OF_FILES,
     "rest": OF_FILES,
+    "cycle": OF_FILES | {"--method"},
+    "exponents": OF_FILES | {"--method"},
     "check": OF_FILES,
     "stability": OF_FILES,
 }

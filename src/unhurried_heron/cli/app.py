@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from unhurried_heron.cli.commands import check, compare, demo, methods, new, prepare, run
-from unhurried_heron.cli.rest_command import rest
+from unhurried_heron.cli.dynamics_commands import cycle, exponents, rest
 from unhurried_heron.cli.study_commands import certify, convergence, explain, stability, step_table
 from unhurried_heron.cli.sweep_command import sweep
 from unhurried_heron.errors import HeronError, printable
@@ -33,6 +33,8 @@ for verb in (
     convergence,
     stability,
     rest,
+    cycle,
+    exponents,
     step_table,
     methods,
     prepare,

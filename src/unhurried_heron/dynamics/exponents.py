@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time as clock
 from dataclasses import dataclass, field
-from typing import Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
@@ -24,6 +24,9 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.text.document import Document
 from unhurried_heron.text.exponents_document import exponents_document
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Verdict = Literal["settles", "cycles", "quasi-periodic", "chaotic", "not certain"]
 # Vectors are made orthogonal again before they grow, or grow apart, by more than this power of e: within rounding of
@@ -78,6 +81,12 @@ class Exponents(ByValue):
     dimension: float | None
     convergence: Array = field(repr=False)
     times: Array = field(repr=False)
+
+    def frame(self) -> pd.DataFrame:
+        """Return a row for each: value and half the width of its interval."""
+        import pandas as pd
+
+        return pd.DataFrame({"value": self.values, "half width": self.half_widths})
 
     @property
     def document(self) -> Document:
@@ -160,8 +169,10 @@ def exponents(
     convergence = np.cumsum(logs[first:], axis=0) / kept[:, None]
     forced = is_forced(problem)
     rate = float(np.abs(problem.jacobian_at(problem.interval[0], march.state)).max(initial=0.0))
+    # what is not told from zero counts as zero in a dimension
+    counted = np.where(np.abs(values) <= np.maximum(widths, _ZERO / total), 0.0, values)
     verdict = _verdict(values, np.maximum(widths, _ZERO / total), rate, forced=forced)
-    return Exponents(problem, values, widths, total, verdict, _dimension(values, n), convergence, kept)
+    return Exponents(problem, values, widths, total, verdict, _dimension(counted, n), convergence, kept)
 
 
 class _Vectors:

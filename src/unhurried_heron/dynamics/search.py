@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Final
+from typing import Any, Final, overload
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, BoolArray
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
+from unhurried_heron.dynamics.branches import Branches, follow_branches
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium, equilibrium_at
+from unhurried_heron.dynamics.evaluation import Evaluation
+from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
 from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.rules import FINITE, POSITIVE, POSITIVE_COUNT, whole
@@ -19,16 +22,6 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.stability.eigenvalues import eigenvalues
 from unhurried_heron.units.quantities import number_in
 
-# Steps of Newton's method from each start.
-_MAX_STEPS: Final = 200
-# Halvings of a step that does not bring it nearer.
-_MAX_HALVINGS: Final = 12
-# Corrections below this share of the state, or of the box, are rounding.
-_ROUNDING: Final = 1e-13
-# Above it, it is no equilibrium: where the Jacobian is singular, Newton's method comes no nearer.
-_NEAR: Final = 1e-6
-# A correction solves its equations if no more than this share of the rates is left.
-_SOLVED: Final = 1e-6
 # Equilibria are one if they differ by no more than this share of the box.
 _APART: Final = 1e-6
 # How often the time of a march to rest is doubled.
@@ -38,9 +31,19 @@ _AT_REST: Final = 1e-4
 _SEED: Final = whole(0)
 
 
+@overload
 def equilibria(
-    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, starts: int = 256, seed: int = 0
-) -> Equilibria:
+    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, starts: int = ..., seed: int = ...
+) -> Equilibria: ...
+@overload
+def equilibria(
+    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, over: Mapping[str, tuple[Any, Any]], starts: int = ...,
+    seed: int = ...,
+) -> Branches: ...  # fmt: skip
+def equilibria(
+    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, over: Mapping[str, tuple[Any, Any]] | None = None,
+    starts: int = 256, seed: int = 0,
+) -> Equilibria | Branches:  # fmt: skip
     """Find where all rates vanish within a box, and what kind of equilibrium each is.
 
     Newton's method begins from the points of a Sobol sequence; jumps and kinks are heeded, for the rates are those of
@@ -52,6 +55,8 @@ def equilibria(
         Its rates must not depend on the time.
     within : mapping of str to (float, float)
         From where to where each state is searched, also with units.
+    over : mapping of str to (float, float), optional
+        A parameter, from where to where: branches of equilibria are followed over it.
     starts : int
         From how many points.
     seed : int
@@ -59,12 +64,12 @@ def equilibria(
 
     Returns
     -------
-    Equilibria
+    Equilibria, or Branches over a parameter
 
     Raises
     ------
     OptionError
-        The box is none, or the rates depend on the time.
+        The box is none, the rates depend on the time, or there is no such parameter.
 
     Examples
     --------
@@ -80,18 +85,20 @@ def equilibria(
     _SEED(seed, "seed", "equilibria")
     low, high = _box(problem, within)
     _refuse_forced(problem)
+    if over is not None:
+        return follow_branches(problem, (low, high), _range(problem, over), starts, seed)
+    evaluation = Evaluation(problem)
     power = 1 << (starts - 1).bit_length()
     shares = qmc.Sobol(low.size, rng=np.random.default_rng(seed)).random(power)[:starts]
     # the corners and the middle are worth a look
     begins = np.vstack([low + shares * (high - low), 0.5 * (low + high), low, high])
-    states, errors = _newton(problem, begins, high - low)
+    states, errors = newton(evaluation, begins, high - low)
     slack = _APART * (high - low)
-    inside = (errors <= _NEAR) & (states >= low - slack).all(axis=1) & (states <= high + slack).all(axis=1)
+    inside = (errors <= NEAR) & (states >= low - slack).all(axis=1) & (states <= high + slack).all(axis=1)
     # what is so small beside the box is rounding of zero
-    states[np.abs(states) <= _ROUNDING * (high - low)] = 0.0
+    states[np.abs(states) <= ROUNDING * (high - low)] = 0.0
     states, errors = _apart(states[inside], errors[inside], high - low)
-    with np.errstate(all="ignore"):
-        sizes = np.abs(problem.jacobian_at(problem.interval[0], begins)).reshape(len(begins), -1).max(axis=1)
+    sizes = np.abs(evaluation.jacobians(begins)).reshape(len(begins), -1).max(axis=1)
     typical = float(np.median(sizes[np.isfinite(sizes)])) if np.isfinite(sizes).any() else 0.0
     box = {name: (float(a), float(b)) for name, a, b in zip(problem.states, low, high, strict=True)}
     found = tuple(_with_kind(problem, state, error, typical) for state, error in zip(states, errors, strict=True))
@@ -132,6 +139,7 @@ def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equili
     POSITIVE(seconds, "seconds", "steady")
     problem.refuse_open()
     _refuse_forced(problem)
+    evaluation = Evaluation(problem)
     start, end = problem.interval
     length, here, spent = end - start, problem, 0.0
     for _ in range(_DOUBLINGS):
@@ -139,10 +147,10 @@ def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equili
             run = integrate(here, record=2, budget={"seconds": seconds - spent}, **options)
         spent += run.tally.seconds
         state = run.data.trajectory.end_state
-        sizes = np.maximum(np.abs(state), np.abs(problem.start)) + np.abs(state).max(initial=0.0) * _ROUNDING
-        found, errors = _newton(problem, state[None], np.where(sizes > 0.0, sizes, 1.0))
+        sizes = np.maximum(np.abs(state), np.abs(problem.start)) + np.abs(state).max(initial=0.0) * ROUNDING
+        found, errors = newton(evaluation, state[None], np.where(sizes > 0.0, sizes, 1.0))
         near = np.abs(found[0] - state) <= _AT_REST * np.where(sizes > 0.0, sizes, 1.0)
-        if errors[0] <= _NEAR and near.all():
+        if errors[0] <= NEAR and near.all():
             return _with_kind(problem, found[0], float(errors[0]))
         if not run.ending.as_requested or spent >= seconds:
             break
@@ -172,19 +180,68 @@ def _box(problem: Problem, within: Any) -> tuple[Array, Array]:
                           given=excerpt(within))  # fmt: skip
     ends = np.empty((2, len(names)))
     for k, name in enumerate(names):
-        try:
-            low, high = given[name]
-        except (TypeError, ValueError):
-            low = high = None
-        unit = problem.units.get(name, "")
-        numbers = [number_in(each, unit, f"within, '{name}'") if isinstance(each, str) else
-                   FINITE(each, name, "within", message=f"the box has no ends for '{name}'")
-                   for each in (low, high)]  # fmt: skip
-        if not numbers[0] < numbers[1]:
-            raise OptionError(f"the box has no width in '{name}'", name=name, location="within",
-                              expected="from below to", given=excerpt(given[name]))  # fmt: skip
-        ends[:, k] = numbers
+        ends[:, k] = _ends(problem, name, given[name], "within")
     return ends[0], ends[1]
+
+
+def _ends(problem: Problem, name: str, given: Any, location: str) -> tuple[float, float]:
+    """Return from where to where a state or parameter goes, in its unit.
+
+    Parameters
+    ----------
+    problem : Problem
+    name : str
+    given : object
+    location : str
+        The option, for messages.
+
+    Returns
+    -------
+    (float, float)
+
+    Raises
+    ------
+    OptionError
+    """
+    try:
+        low, high = given
+    except (TypeError, ValueError):
+        low = high = None
+    unit = problem.units.get(name, "")
+    low, high = (number_in(each, unit, f"{location}, '{name}'") if isinstance(each, str) else
+                 FINITE(each, name, location, message=f"'{name}' has no ends")
+                 for each in (low, high))  # fmt: skip
+    if not low < high:
+        raise OptionError(f"there is nothing between the ends of '{name}'", name=name, location=location,
+                          expected="(from, to), from below to", given=excerpt(given))  # fmt: skip
+    return float(low), float(high)
+
+
+def _range(problem: Problem, over: Any) -> tuple[str, float, float]:
+    """Return the parameter over which branches are followed, from where and to where.
+
+    Parameters
+    ----------
+    problem : Problem
+    over : object
+
+    Returns
+    -------
+    (str, float, float)
+
+    Raises
+    ------
+    OptionError
+    """
+    names = list(over) if isinstance(over, Mapping) else []
+    if len(names) != 1:
+        raise OptionError("branches are followed over one parameter", name="over", location="over",
+                          expected="{'name': (from, to)}", given=excerpt(over))  # fmt: skip
+    if names[0] not in problem.parameters:
+        raise OptionError(f"there is no parameter '{names[0]}'{near_spelling(str(names[0]), problem.parameters)}",
+                          name=str(names[0]), location="over", expected="one of " + listing(problem.parameters),
+                          given=str(names[0]))  # fmt: skip
+    return (names[0], *_ends(problem, names[0], over[names[0]], "over"))
 
 
 def is_forced(problem: Problem) -> bool:
@@ -208,77 +265,6 @@ def _refuse_forced(problem: Problem) -> None:
         raise OptionError("the rates depend on the time, so that nothing rests", name="problem",
                           location="equilibria", expected="rates of states and parameters alone",
                           given=problem.title or "rates that follow the time")  # fmt: skip
-
-
-def _newton(problem: Problem, begins: Array, sizes: Array) -> tuple[Array, Array]:
-    """Let Newton's method go on from many states, its steps halved until it comes nearer.
-
-    Parameters
-    ----------
-    problem : Problem
-    begins : ndarray, shape (n_rows, n_states)
-    sizes : ndarray, shape (n_states,)
-        By which corrections are measured beside the states.
-
-    Returns
-    -------
-    (ndarray, ndarray)
-        Where each came to, and its last correction as a share of state and size; infinite where there is none.
-    """
-    time = problem.interval[0]
-    states, errors = begins.copy(), np.full(len(begins), np.inf)
-    going = np.arange(len(begins))
-    for _ in range(_MAX_STEPS):
-        if not going.size:
-            break
-        here = states[going]
-        step = _correction(problem, time, here, here)
-        scale = np.abs(here) + sizes
-        length = np.abs(step / scale).max(axis=1)
-        usable = np.isfinite(length)
-        taken, share = np.zeros(going.size, dtype=bool), np.ones(going.size)
-        for _ in range(_MAX_HALVINGS):
-            waiting = np.flatnonzero(usable & ~taken)
-            if not waiting.size:
-                break
-            trial = here[waiting] - share[waiting, None] * step[waiting]
-            again = np.abs(_correction(problem, time, trial, here[waiting]) / scale[waiting]).max(axis=1)
-            small = length[waiting] <= _ROUNDING
-            nearer = (again <= (1.0 - 0.25 * share[waiting]) * length[waiting]) | small
-            states[going[waiting[nearer]]] = trial[nearer]
-            taken[waiting[nearer]] = True
-            share[waiting[~nearer]] *= 0.5
-        errors[going] = np.where(usable, length, np.inf)
-        going = going[usable & taken & (length > _ROUNDING)]
-    return states, errors
-
-
-def _correction(problem: Problem, time: float, states: Array, around: Array) -> Array:
-    """Return the corrections of Newton's method, with the Jacobian of other states.
-
-    Parameters
-    ----------
-    problem : Problem
-    time : float
-    states : ndarray, shape (n_rows, n_states)
-    around : ndarray, shape (n_rows, n_states)
-        Where the Jacobian is taken.
-
-    Returns
-    -------
-    ndarray, shape (n_rows, n_states)
-    """
-    with np.errstate(all="ignore"):
-        rates = problem.rates_at(time, states).reshape(states.shape)
-        matrices = problem.jacobian_at(time, around).reshape(*states.shape, states.shape[1])
-    found = np.full(states.shape, np.inf)
-    good: BoolArray = np.isfinite(rates).all(axis=1) & np.isfinite(matrices).all(axis=(1, 2))
-    for row in np.flatnonzero(good):
-        # where the Jacobian is singular, the shortest correction, if there is any
-        step = np.linalg.lstsq(matrices[row], rates[row], rcond=None)[0]
-        if np.abs(rates[row] - matrices[row] @ step).max() <= _SOLVED * np.abs(rates[row]).max():
-            found[row] = step
-    return found
 
 
 def _apart(states: Array, errors: Array, sizes: Array) -> tuple[Array, Array]:

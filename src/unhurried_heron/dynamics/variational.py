@@ -20,6 +20,15 @@ _STATE: Final = "state_{}_"
 _VECTOR: Final = "vector_{}_{}_"
 
 
+def jumps_of(problem: Problem) -> str:
+    """Return through what variational equations do not go, in words; empty where there is nothing."""
+    acting = [event.name for event in problem.events if event.then is not None]
+    jumping = [switch.text for switch in problem.switches if switch.kind == "jump"]
+    if acting or jumping:
+        return f"events act: {listing(acting)}" if acting else f"rates jump: {listing(jumping)}"
+    return "a mass matrix" if problem.model.mass is not None else ""
+
+
 def with_vectors(problem: Problem, count: int) -> Problem:
     """Return a problem whose states are those of another and of ``count`` vectors that follow its Jacobian.
 
@@ -38,13 +47,11 @@ def with_vectors(problem: Problem, count: int) -> Problem:
     OptionError
         Events act, or rates jump: vectors would jump there.
     """
-    acting = [event.name for event in problem.events if event.then is not None]
-    jumping = [switch.text for switch in problem.switches if switch.kind == "jump"]
-    if acting or jumping or problem.model.mass is not None:
-        what = f"events act: {listing(acting)}" if acting else f"rates jump: {listing(jumping)}"
+    jumps = jumps_of(problem)
+    if jumps:
         raise OptionError("differences between solutions are not followed through jumps", name="problem",
                           location="exponents", expected="rates without jumps, events that act, or mass matrices",
-                          given=what if acting or jumping else "a mass matrix")  # fmt: skip
+                          given=jumps)  # fmt: skip
     model = problem.model
     plain = model.rates.written and len(model.layout.scalars) == model.layout.size and not problem.inputs
     with quietly():

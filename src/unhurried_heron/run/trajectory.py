@@ -169,6 +169,7 @@ class StepTrajectory:
         """
         from unhurried_heron.kernels.machine_code.loading import evaluate_at
 
+        times = np.ascontiguousarray(times)
         start = self.starts[0] if self.starts.size else self.end_time
         low, high = min(start, self.end_time), max(start, self.end_time)
         outside = ~((times >= low) & (times <= high))

@@ -17,21 +17,12 @@ from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.columns import modes_at
+from unhurried_heron.run.extent import extent
 from unhurried_heron.run.run import Run
 from unhurried_heron.sweeps.axes import plain_name
 
 # What stands for the answer to a question in the formula of a measure.
 _ANSWER: Final = "answer_{}_"
-
-
-def _extreme(largest: bool) -> Callable[[Run, str], float]:
-    def question(run: Run, quantity: str) -> float:
-        turning = run.extremes(quantity)
-        times = [run.times[0], *turning["time"], run.ending.time]
-        found = run.function_of(quantity)(np.array(times))
-        return float(found.max() if largest else found.min())
-
-    return question
 
 
 def _time_of(run: Run, event: str) -> float:
@@ -96,8 +87,8 @@ class Question(NamedTuple):
 
 QUESTIONS: Final[dict[str, Question]] = {
     "final": Question(_final, of_steps=False, of_event=False),
-    "largest": Question(_extreme(largest=True), of_steps=True, of_event=False),
-    "smallest": Question(_extreme(largest=False), of_steps=True, of_event=False),
+    "largest": Question(lambda run, quantity: extent(run, quantity)[1], of_steps=True, of_event=False),
+    "smallest": Question(lambda run, quantity: extent(run, quantity)[0], of_steps=True, of_event=False),
     "mean": Question(lambda run, quantity: run.mean(quantity), of_steps=True, of_event=False),
     "integral": Question(lambda run, quantity: run.integral(quantity), of_steps=True, of_event=False),
     "time_of": Question(_time_of, of_steps=False, of_event=True),

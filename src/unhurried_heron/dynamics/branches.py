@@ -1,0 +1,372 @@
+"""Branches of equilibria over a parameter: all that many starts lead to, with the bifurcations on them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.arrays import Array, BoolArray, ComplexArray
+from unhurried_heron.dynamics.bifurcation import Bifurcation, Located, bifurcations_on, lyapunov_coefficient
+from unhurried_heron.dynamics.curve import FIRST_STEP, SLACK, Equations, Trace, follow, outside
+from unhurried_heron.dynamics.evaluation import Evaluation
+from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
+from unhurried_heron.equality import ByValue
+from unhurried_heron.problem.pointwise import eigenvalues_of
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.text.branches_document import branches_document
+from unhurried_heron.text.document import Document
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# Points of the curve are one if they differ by no more than this share of the box,
+_APART: Final = 1e-6
+# bifurcations by this,
+_SAME: Final = 1e-5
+# and directions of branches that meet by this.
+_PARALLEL: Final = 1e-3
+# Branches of one call.
+_MAX_BRANCHES: Final = 200
+# Real parts below this share of the largest eigenvalue on the branch are none.
+_NEUTRAL: Final = 1e-8
+_ENDS: Final = {
+    "range": "the range ends",
+    "box": "it leaves the box",
+    "closed": "it closes",
+    "lost": "no equilibrium follows",
+    "points": "it has too many points",
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Branch(ByValue):
+    """One curve of equilibria.
+
+    Attributes
+    ----------
+    values : ndarray, shape (n_points,)
+        Of the parameter, along the curve.
+    states : ndarray, shape (n_points, n_states)
+    eigenvalues : ndarray of complex, shape (n_points, n_states)
+    ends : (str, str)
+        Why it begins and ends where it does.
+    """
+
+    values: Array
+    states: Array
+    eigenvalues: ComplexArray
+    ends: tuple[str, str]
+
+    @property
+    def stable(self) -> BoolArray:
+        """Whether each point is stable, bool, shape (n_points,)."""
+        stable: BoolArray = self.eigenvalues.real.max(axis=1, initial=-np.inf) < -self._rounding
+        return stable
+
+    @property
+    def stretches(self) -> list[tuple[bool, slice]]:
+        """Stable and unstable parts in their order, each with the points where it changes."""
+        stable, n = self.stable, self.values.size
+        neutral = np.abs(self.eigenvalues.real.max(axis=1, initial=-np.inf)) <= self._rounding
+        firm = np.flatnonzero(~neutral)
+        if not firm.size:
+            return [(False, slice(0, n))]
+        # a bifurcation belongs to what is before it and to what is after it
+        changes = np.flatnonzero(np.diff(stable[firm].astype(int)))
+        edges = [0, *(int(firm[k] + firm[k + 1]) // 2 for k in changes), n - 1]
+        kinds = [bool(stable[firm[0]]), *(bool(stable[firm[k + 1]]) for k in changes)]
+        return [(kind, slice(a, b + 1)) for kind, a, b in zip(kinds, edges[:-1], edges[1:], strict=True)]
+
+    @property
+    def _rounding(self) -> Array:
+        rounding: Array = _NEUTRAL * np.abs(self.eigenvalues).max(initial=0.0) * np.ones(self.values.size)
+        return rounding
+
+
+@dataclass(frozen=True, eq=False)
+class Branches(ByValue):
+    """Branches of equilibria over a parameter.
+
+    Attributes
+    ----------
+    problem : Problem
+    parameter : str
+    over : (float, float)
+        From where to where.
+    within : dict of str to (float, float)
+        The box.
+    branches : tuple of Branch
+    bifurcations : tuple of Bifurcation
+        In the order of the parameter.
+    starts : int
+        From how many points branches were looked for.
+    """
+
+    problem: Problem = field(repr=False)
+    parameter: str
+    over: tuple[float, float]
+    within: dict[str, tuple[float, float]]
+    branches: tuple[Branch, ...]
+    bifurcations: tuple[Bifurcation, ...]
+    starts: int
+
+    def __len__(self) -> int:
+        return len(self.branches)
+
+    def __iter__(self) -> Iterator[Branch]:
+        return iter(self.branches)
+
+    def __getitem__(self, index: int) -> Branch:
+        """Return one of them."""
+        return self.branches[index]
+
+    def frame(self) -> pd.DataFrame:
+        """Return a row for each point: branch, parameter, states, whether it is stable, the largest real part."""
+        import pandas as pd
+
+        rows = []
+        for number, branch in enumerate(self.branches, 1):
+            columns: dict[str, Any] = {"branch": np.full(branch.values.size, number), self.parameter: branch.values}
+            columns |= dict(zip(self.problem.states, branch.states.T, strict=True))
+            columns["stable"] = branch.stable
+            columns["largest real part"] = branch.eigenvalues.real.max(axis=1)
+            rows.append(pd.DataFrame(columns))
+        names = ["branch", self.parameter, *self.problem.states, "stable", "largest real part"]
+        return pd.concat(rows, ignore_index=True) if rows else pd.DataFrame(columns=names)
+
+    @property
+    def document(self) -> Document:
+        """What was found."""
+        return branches_document(self)
+
+    def __str__(self) -> str:
+        return str(self.document)
+
+
+class _Search:
+    """Branches as they are found."""
+
+    def __init__(self, equations: Equations) -> None:
+        self.equations = equations
+        self.traces: list[Trace] = []
+        self.ends: list[tuple[str, str]] = []
+        self.located: list[Located] = []
+        self.spectra: list[ComplexArray] = []
+
+    def follow_from(self, start: Array, along: Array | None = None) -> None:
+        """Follow the branch through a point, and those that meet it, unless it is known.
+
+        Parameters
+        ----------
+        start : ndarray, shape (n_states + 1,)
+        along : ndarray, shape (n_states + 1,), optional
+        """
+        waiting = [(start, np.eye(start.size)[-1] if along is None else along)]
+        while waiting and len(self.traces) < _MAX_BRANCHES:
+            point, way = waiting.pop(0)
+            if outside(point) or self._knows(point):
+                continue
+            trace, ends = self._both_ways(point, way)
+            if len(trace.points) < 2:
+                continue
+            spectra = self._spectra(trace)
+            self.traces.append(trace)
+            self.ends.append(ends)
+            self.spectra.append(spectra)
+            located = bifurcations_on(self.equations, trace, spectra)
+            self._insert(located)
+            for each in located:
+                if self._is_new(each):
+                    self.located.append(each)
+                    if each.kind == "branch point":
+                        waiting += _ways_on(self.equations, each)
+
+    def _insert(self, located: list[Located]) -> None:
+        """Let what was located on the last trace be points of it."""
+        trace = self.traces[-1]
+        for each in sorted(located, key=lambda each: each.step, reverse=True):
+            if each.kind != "corner":
+                trace.points.insert(each.step + 1, each.unknowns)
+                trace.tangents.insert(each.step + 1, each.tangent)
+        self.spectra[-1] = self._spectra(trace)
+
+    def _both_ways(self, start: Array, along: Array) -> tuple[Trace, tuple[str, str]]:
+        onwards = follow(self.equations, start, along)
+        if onwards.end == "closed":
+            return onwards, ("closed", "closed")
+        back = follow(self.equations, start, -onwards.tangents[0])
+        points = back.points[:0:-1] + onwards.points
+        tangents = [-each for each in back.tangents[:0:-1]] + onwards.tangents
+        return Trace(points, tangents), (back.end, onwards.end)
+
+    def _spectra(self, trace: Trace) -> ComplexArray:
+        plain = self.equations.plain(np.array(trace.points))
+        evaluation = self.equations.evaluation
+        return eigenvalues_of(evaluation.jacobians(plain[:, :-1].copy(), plain[:, -1].copy()), evaluation.problem)
+
+    def _knows(self, point: Array) -> bool:
+        """Whether a point is on a branch that was followed."""
+        for trace in self.traces:
+            points = np.array(trace.points)
+            begins, ways = points[:-1], np.diff(points, axis=0)
+            lengths = np.maximum((ways * ways).sum(axis=1), 1e-300)
+            shares = np.clip(((point - begins) * ways).sum(axis=1) / lengths, 0.0, 1.0)
+            nearest = begins + shares[:, None] * ways
+            distances = np.linalg.norm(nearest - point, axis=1)
+            for index in np.flatnonzero(distances <= np.sqrt(lengths)):
+                way = ways[index] / np.sqrt(lengths[index])
+                found = self.equations.correct(nearest[index], way, float(way @ point))
+                if found is not None and np.abs(found[0] - point).max() <= _APART:
+                    return True
+            if distances.min() <= _APART:
+                return True
+        return False
+
+    def _is_new(self, found: Located) -> bool:
+        return not any(
+            np.abs(found.unknowns - each.unknowns).max() <= _SAME
+            and (each.kind == found.kind or "branch point" in (each.kind, found.kind) or "corner" in (each.kind,))
+            for each in self.located
+        )
+
+
+def _ways_on(equations: Equations, found: Located) -> list[tuple[Array, Array]]:
+    """Return where the other branches begin that meet at a branch point, on both sides.
+
+    Parameters
+    ----------
+    equations : Equations
+    found : Located
+
+    Returns
+    -------
+    list of (ndarray, ndarray)
+        Points and directions.
+    """
+    at, tangent = found.unknowns, found.tangent
+    matrix = equations.at(at)[1]
+    left, _, right = np.linalg.svd(matrix)
+    psi, plane = left[:, -1], right[-2:]
+    first = plane @ tangent
+    first /= np.linalg.norm(first)
+    basis = np.array([first @ plane, np.array([-first[1], first[0]]) @ plane])
+    # directions of branches are the roots of a quadratic form, with second derivatives along the plane
+    step, form = FIRST_STEP, np.empty((2, 2))
+    for i in range(2):
+        above, below = (equations.at(at + side * step * basis[i])[1] for side in (1.0, -1.0))
+        form[i] = psi @ ((above - below) / (2.0 * step)) @ basis.T
+    a, b, c = form[0, 0], 0.5 * (form[0, 1] + form[1, 0]), form[1, 1]
+    ways = [basis[1]]
+    if np.isfinite(form).all():
+        # (x, 1) with a x^2 + 2 b x + c = 0; the first direction is a root itself, so that a is nearly zero
+        roots = np.roots([a, 2.0 * b, c]) if abs(a) > _PARALLEL * np.abs(form).max() else [-c / (2.0 * b)] if b else []
+        ways = [x * basis[0] + basis[1] for x in np.real(roots).tolist() if abs(x) < 1.0 / _PARALLEL] + ways
+    found_ways: list[tuple[Array, Array]] = []
+    for way in ways:
+        unit = way / np.linalg.norm(way)
+        for side in (1.0, -1.0):
+            point = equations.correct(at + side * FIRST_STEP * unit, unit)
+            if point is not None:
+                found_ways.append((point[0], side * unit))
+    return found_ways
+
+
+def follow_branches(
+    problem: Problem, box: tuple[Array, Array], over: tuple[str, float, float], starts: int, seed: int
+) -> Branches:
+    """Follow all branches that many starts lead to.
+
+    Parameters
+    ----------
+    problem : Problem
+    box : (ndarray, ndarray), shapes (n_states,)
+        Its lower and upper ends.
+    over : (str, float, float)
+        The parameter, from where and to where.
+    starts : int
+    seed : int
+
+    Returns
+    -------
+    Branches
+    """
+    from scipy.stats import qmc
+
+    name, first, last = over
+    evaluation = Evaluation(problem, name)
+    low, high = np.append(box[0], first), np.append(box[1], last)
+    equations = Equations(evaluation, low, high)
+    power = 1 << (starts - 1).bit_length()
+    begins = low + qmc.Sobol(low.size, rng=np.random.default_rng(seed)).random(power)[:starts] * (high - low)
+    # branches that touch the range from outside would be missed between starts: its ends are looked at, too
+    begins[::4, -1], begins[1::4, -1] = first, last
+    states, errors = newton(evaluation, begins[:, :-1].copy(), high[:-1] - low[:-1], begins[:, -1])
+    unknowns = equations.scaled(states, begins[:, -1])
+    inside = (errors <= NEAR) & (unknowns >= -SLACK).all(axis=1) & (unknowns <= 1.0 + SLACK).all(axis=1)
+    equations.balance(unknowns[inside])
+    search = _Search(equations)
+    for unknown in unknowns[inside]:
+        exact = equations.correct(unknown, np.eye(low.size)[-1])
+        if exact is not None and not outside(exact[0]):
+            search.follow_from(exact[0])
+    ends = zip(problem.states, box[0].tolist(), box[1].tolist(), strict=True)
+    branches = tuple(
+        _branch(equations, trace, spectra, (_ENDS[before], _ENDS[after]))
+        for trace, spectra, (before, after) in zip(search.traces, search.spectra, search.ends, strict=True)
+    )
+    bifurcations = sorted((_bifurcation(equations, each, name) for each in search.located), key=lambda each: each.value)
+    return Branches(
+        problem, name, (first, last), {each: (a, b) for each, a, b in ends}, branches, tuple(bifurcations), starts
+    )
+
+
+def _branch(equations: Equations, trace: Trace, spectra: ComplexArray, ends: tuple[str, str]) -> Branch:
+    """Return a branch in the units of the problem.
+
+    Parameters
+    ----------
+    equations : Equations
+    trace : Trace
+    spectra : ndarray of complex, shape (n_points, n_states)
+    ends : (str, str)
+
+    Returns
+    -------
+    Branch
+    """
+    plain = _without_rounding(equations, np.array(trace.points))
+    return Branch(plain[:, -1].copy(), plain[:, :-1].copy(), spectra, ends)
+
+
+def _without_rounding(equations: Equations, unknowns: Array) -> Array:
+    """Return states and parameter in their units, zero where they are rounding of it beside the box."""
+    plain = equations.plain(unknowns)
+    plain[np.abs(plain) <= ROUNDING * equations.size] = 0.0
+    return plain
+
+
+def _bifurcation(equations: Equations, located: Located, parameter: str) -> Bifurcation:
+    """Return a bifurcation in the units of the problem.
+
+    Parameters
+    ----------
+    equations : Equations
+    located : Located
+    parameter : str
+
+    Returns
+    -------
+    Bifurcation
+    """
+    problem, plain = equations.evaluation.problem, _without_rounding(equations, located.unknowns)
+    values = eigenvalues_of(equations.jacobian(located.unknowns), problem)
+    values = values[np.lexsort((values.imag, -values.real))]
+    period = coefficient = None
+    if located.kind == "Hopf":
+        pair = values[np.argsort(np.abs(values.real))[:2]]
+        period = 2.0 * np.pi / float(np.abs(pair.imag).max())
+        coefficient = lyapunov_coefficient(equations, located.unknowns)
+    return Bifurcation(problem, located.kind, parameter, float(plain[-1]), plain[:-1], values, period, coefficient)
