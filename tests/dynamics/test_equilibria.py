@@ -61,6 +61,45 @@ def test_all_equilibria_of_textbook_systems(name: str) -> None:
     assert f"{len(found)} equilibri" in str(found)
 
 
+ROOTS = "x' = " + "*".join(f"(x - {k})" for k in range(1, 10))
+RNG = np.random.default_rng(7)
+WEIGHTS = RNG.random((4, 4)) + 2 * np.eye(4)
+
+
+def test_algebra_misses_none() -> None:
+    """Where species compete, each may be absent, and those that are there solve linear equations."""
+    line = uh.Problem.from_text(ROOTS, initial={"x": 0.5}, interval=(0, 5))
+    found = uh.equilibria(line, {"x": (0, 10)}, starts=1)
+    assert ([round(each["x"], 9) for each in found], found.solutions) == (list(range(1, 10)), 9)
+    parameters = {f"w{i}{j}": WEIGHTS[i, j] for i in range(4) for j in range(4)}
+    text = "\n".join(f"s{i}' = s{i}*(1 - " + " - ".join(f"w{i}{j}*s{j}" for j in range(4)) + ")" for i in range(4))
+    rivals = uh.Problem.from_text(
+        text, parameters=parameters, initial={f"s{i}": 0.1 for i in range(4)}, interval=(0, 5)
+    )
+    everywhere = uh.equilibria(rivals, {f"s{i}": (-9, 9) for i in range(4)}, starts=1)
+    exact = []
+    for mask in range(16):
+        there = [i for i in range(4) if mask >> i & 1]
+        state = np.zeros(4)
+        state[there] = np.linalg.solve(WEIGHTS[np.ix_(there, there)], np.ones(len(there)))
+        exact.append(state)
+    assert everywhere.solutions == 16
+    states = np.array([each.state for each in everywhere])
+    assert np.array(sorted(states.round(9).tolist())) == pytest.approx(np.array(sorted(np.round(exact, 9).tolist())))
+    quotient = uh.Problem.from_text("x' = x^2/(1 + x^2) + 2*k/(x - 3) - x/4 + k^2.5", parameters={"k": 0.1},
+                                    initial={"x": 0.5}, interval=(0, 5))  # fmt: skip
+    roots = uh.equilibria(quotient, {"x": (-9, 9)}, starts=1)
+    line = np.linspace(-9, 9, 200_001)
+    signs = np.sign(line**2 / (1 + line**2) + 0.2 / (line - 3) - line / 4 + 0.1**2.5)
+    # the pole changes the sign as well
+    assert len(roots) == (np.diff(signs) != 0).sum() - 1
+    assert len(roots) > 1
+    assert "algebra finds" in str(roots)
+    for text in ("x' = sin(x)", "x' = abs(x) - 1", "x' = (x - 1)^2", "x' = x^0.5 - 1"):
+        other = uh.Problem.from_text(text, initial={"x": 0.5}, interval=(0, 5))
+        assert uh.equilibria(other, {"x": (0, 2)}).solutions is None
+
+
 def test_functions_have_equilibria_too() -> None:
     function = uh.Problem.from_rates(
         lambda t, x, k: k - x**2, parameters={"k": 4.0}, initial={"x": 1.0}, interval=(0, 1)

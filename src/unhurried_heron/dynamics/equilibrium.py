@@ -121,12 +121,16 @@ class Equilibria(ByValue):
         The box.
     starts : int
         From how many points Newton's method began.
+    solutions : int or None
+        Where rates are quotients of polynomials, and algebra has found all solutions of these, how many there are:
+        then none is missed. None where it has not.
     """
 
     problem: Problem
     found: tuple[Equilibrium, ...]
     within: dict[str, tuple[float, float]]
     starts: int
+    solutions: int | None = None
 
     def __len__(self) -> int:
         return len(self.found)

@@ -10,6 +10,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
+from unhurried_heron.dynamics.algebra import all_solutions
 from unhurried_heron.dynamics.branches import Branches, follow_branches
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium, equilibrium_at
 from unhurried_heron.dynamics.evaluation import Evaluation
@@ -47,7 +48,8 @@ def equilibria(
     """Find where all rates vanish within a box, and what kind of equilibrium each is.
 
     Newton's method begins from the points of a Sobol sequence; jumps and kinks are heeded, for the rates are those of
-    the equations everywhere. P. Deuflhard, *Newton Methods for Nonlinear Problems* (2004), chapter 3.
+    the equations everywhere. Where rates are quotients of polynomials, with few states, algebra finds all solutions,
+    so that none is missed. P. Deuflhard, *Newton Methods for Nonlinear Problems* (2004), chapter 3.
 
     Parameters
     ----------
@@ -92,6 +94,9 @@ def equilibria(
     shares = qmc.Sobol(low.size, rng=np.random.default_rng(seed)).random(power)[:starts]
     # the corners and the middle are worth a look
     begins = np.vstack([low + shares * (high - low), 0.5 * (low + high), low, high])
+    known = all_solutions(problem, np.maximum(np.abs(low), np.abs(high)))
+    if known is not None:
+        begins = np.vstack([begins, known[0]])
     states, errors = newton(evaluation, begins, high - low)
     slack = _APART * (high - low)
     inside = (errors <= NEAR) & (states >= low - slack).all(axis=1) & (states <= high + slack).all(axis=1)
@@ -102,7 +107,8 @@ def equilibria(
     typical = float(np.median(sizes[np.isfinite(sizes)])) if np.isfinite(sizes).any() else 0.0
     box = {name: (float(a), float(b)) for name, a, b in zip(problem.states, low, high, strict=True)}
     found = tuple(_with_kind(problem, state, error, typical) for state, error in zip(states, errors, strict=True))
-    return Equilibria(problem, found, box, starts)
+    count = len(known[1].found) if known is not None and known[1].complete else None
+    return Equilibria(problem, found, box, starts, count)
 
 
 def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equilibrium:

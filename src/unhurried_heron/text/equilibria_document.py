@@ -25,7 +25,11 @@ def equilibria_document(found: Equilibria) -> Document:
     count = f"{len(found)} equilibri{'um' if len(found) == 1 else 'a'}"
     ends = list(found.within.items())[:_MAX_STATES]
     box = ", ".join(f"{name} from {low:g} to {high:g}" for name, (low, high) in ends)
-    text = f"{count} with {box}, from {counted(found.starts, 'start')} of Newton's method; there may be others"
+    text = f"{count} with {box}, from {counted(found.starts, 'start')} of Newton's method; "
+    if found.solutions is None:
+        text += "there may be others"
+    else:
+        text += f"none is missed: algebra finds {counted(found.solutions, 'solution')} in all, complex ones too"
     parts: list[Statement | Table] = [Statement("found", text, {"count": len(found)})]
     if len(found):
         names = problem.states[:_MAX_STATES]
