@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import ctypes
+import resource
+import subprocess
+import sys
+import tempfile
 import time
 from collections.abc import Callable
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 from explicit import LORENZ
@@ -15,11 +21,15 @@ from pairing import compile_c, in_turn, prepared, verdict
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.input.event import Event
+from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.sweeps.sweep import sweep
 
 COUNT, RTOL, ATOL, FIRST = 40_000, 1e-6, 1e-6, 1e-3
-STIFF_COUNT = 200
+STIFF_COUNT = 600
+MANY = 1000
+SAME = 2e-4
+GATES = np.linspace(1.0, 20.0, COUNT // 10)
 SHORT = LORENZ.with_(interval=(0, 1.4))
 GATE = Problem.from_text(
     "level' = where(t > opens, 0.2, 0) - leak*level\nstock' = level - stock\npeak' = stock - peak",
@@ -57,7 +67,7 @@ def of_library(problem: Problem, method: str, name: str, values: np.ndarray, thr
 
 
 def of_sweeps(
-    problem: Problem, method: str, over: dict[str, np.ndarray], threads: int, **options: float
+    problem: Problem, method: str, over: dict[str, np.ndarray], threads: int, **options: Any
 ) -> Callable[[], float]:
     """Microseconds an attempt of a whole call of `sweep`, its dataset included."""
 
@@ -70,6 +80,68 @@ def of_sweeps(
 
     measure()
     return measure
+
+
+def gate_in_c(opens: np.ndarray) -> Callable[[], float]:
+    """Microseconds an attempt of a loop in C over members with a known time and an event that acts."""
+    function, room = compile_c("gate_members.c").gate_members, 1024
+    address, number, whole = ctypes.c_void_p, ctypes.c_double, ctypes.c_long
+    function.restype = None
+    function.argtypes = [address, number, whole, address, *[number] * 3, *[address] * 5, whole]
+    interpolant = np.ascontiguousarray(find_method("dormand-prince-54").interpolant.T)
+    finals, attempts = np.empty((opens.size, 3)), np.empty(opens.size, dtype=np.int64)
+    when, before, start = np.empty(room), np.empty((room, 3)), GATE.start
+
+    def measure() -> float:
+        begun = time.perf_counter()
+        function(opens.ctypes.data, GATE.parameters["leak"], opens.size, start.ctypes.data, GATE.interval[1], RTOL,
+                 ATOL, interpolant.ctypes.data, finals.ctypes.data, attempts.ctypes.data, when.ctypes.data,
+                 before.ctypes.data, room)  # fmt: skip
+        return (time.perf_counter() - begun) / int(attempts.sum()) * 1e6
+
+    measure()
+    (ours,) = np.nonzero(np.abs(finals - _gate_finals(opens)).max(axis=1) > SAME)
+    if ours.size:
+        raise AssertionError(f"C and the library differ at {opens[ours[:3]]}")
+    return measure
+
+
+def _gate_finals(opens: np.ndarray) -> np.ndarray:
+    data = sweep(GATE, {"opens": opens}, "dormand-prince-54", rtol=RTOL, atol=ATOL).dataset
+    return np.stack([data[f"final_{name}"].to_numpy() for name in GATE.states], axis=1)
+
+
+def million_report() -> None:
+    """Print what a million members take that go to a folder: time, and the memory of a process of its own."""
+    done = subprocess.run([sys.executable, __file__], capture_output=True, text=True, check=True)
+    seconds, memory = map(float, done.stdout.split())
+    print(f"   {MANY * MANY:,} members into a folder, on one thread: {seconds:.1f} s")
+    verdict("memory of that, in 600 MB", memory / 600e6, 1.0)
+
+
+def million() -> None:
+    """March a million members into a folder, and print seconds and the largest memory in bytes."""
+    with tempfile.TemporaryDirectory() as folder:
+        over = {"r": np.linspace(20, 30, MANY), "s": np.linspace(8, 12, MANY)}
+        begun = time.perf_counter()
+        sweep(SHORT, over, "dormand-prince-54", rtol=RTOL, threads=1, folder=Path(folder) / "many")
+        taken = time.perf_counter() - begun
+    print(taken, 1024.0 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+
+
+def measures_report() -> None:
+    """Print what measures of all steps cost in the loop."""
+    over = {"r": np.linspace(20.0, 30.0, COUNT // 10)}
+    options = {"rtol": RTOL, "atol": ATOL}
+    found = in_turn(
+        7,
+        plain=of_sweeps(SHORT, "dormand-prince-54", over, 1, **options),
+        one=of_sweeps(SHORT, "dormand-prince-54", over, 1, measures="largest(x)", **options),
+        three=of_sweeps(SHORT, "dormand-prince-54", over, 1, measures=["largest(x)", "mean(y*z)", "smallest(abs(x))"],
+                        **options),
+    )  # fmt: skip
+    print(f"   measures over all steps, microseconds an attempt: none {found['plain']:.3f}, largest(x) "
+          f"{found['one']:.3f}, three of which one has kinks {found['three']:.3f}")  # fmt: skip
 
 
 def stiff_report() -> None:
@@ -133,7 +205,8 @@ def report() -> None:
         two=of_library(SHORT, "dormand-prince-54", "r", values, threads=2),
         c=in_c,
         python=one_by_one,
-        gate=of_library(GATE, "dormand-prince-54", "opens", np.linspace(1.0, 20.0, COUNT // 10)),
+        gate=of_sweeps(GATE, "dormand-prince-54", {"opens": GATES}, 1, rtol=RTOL, atol=ATOL),
+        gate_c=gate_in_c(GATES),
         stiff=of_library(STIFF, "radau-iia-5", "k", np.linspace(0.02, 0.06, COUNT // 100)),
         auto=of_library(STIFF, "auto", "k", np.linspace(0.02, 0.06, COUNT // 100)),
     )
@@ -142,6 +215,13 @@ def report() -> None:
     verdict("compiled loop / C", found["ours"] / found["c"], 1 / 0.85)
     verdict("sweep with its dataset / C", found["whole"] / found["c"], 1 / 0.85)
     verdict("on two threads / on one", found["two"] / found["ours"], 1 / 1.8)
-    print(f"   with a known time and an event that acts {found['gate']:.3f}; stiff {found['stiff']:.3f}, by auto "
-          f"{found['auto']:.3f}")  # fmt: skip
+    print(f"   with a known time and an event that acts {found['gate']:.3f}, C {found['gate_c']:.3f}")
+    verdict("sweep / C with a known time and an event that acts", found["gate"] / found["gate_c"], 1 / 0.7)
+    print(f"   stiff {found['stiff']:.3f}, by auto {found['auto']:.3f}")
     stiff_report()
+    measures_report()
+    million_report()
+
+
+if __name__ == "__main__":
+    million()

@@ -481,12 +481,14 @@ def members_of_their_own(method: str) -> list[Any]:
     request = next(reversed(SWEPT.model.requests.values()))
     values = np.array([[0.5, 0.2], [0.7, 1e-9], [1.1, 0.1]])
     before, driver_members._EVENT_ROOM = driver_members._EVENT_ROOM, 8
+    formulas = "x", "abs(x - 0.5)", "x^2*sin(9*t)", "1/(x - x)", "1e300*exp(x)", "0.3"
     try:
-        found = march_members(request, values, np.tile(SWEPT.start, (3, 1)), {"at", "wave"})
+        found = march_members(request, values, np.tile(SWEPT.start, (3, 1)), {"at", "wave"}, 1, formulas)
     finally:
         driver_members._EVENT_ROOM = before
     counts = found.counts[:, :2].sum(axis=0).tolist()
-    return [*counts, found.reasons.tolist(), found.events.times.size, *found.finals[::2].ravel().tolist()]
+    return [*counts, found.reasons.tolist(), found.events.times.size, *found.finals[::2].ravel().tolist(),
+            *found.measures[::2, :3].ravel().tolist()]  # fmt: skip
 
 
 def results(share: int, shares: int) -> dict[str, Any]:

@@ -300,6 +300,22 @@ class March:
             raise error
         return reason
 
+    def keep_steps(self, room: int) -> None:
+        """Keep the steps of the runs that follow, a number of them between two looks, and not only the present one."""
+        terms, n = self.output.coefficients.shape[1:]
+        steps: dict[str, Any] = {
+            "starts": np.empty(room),
+            "steps": np.empty(room),
+            "coefficients": np.empty((room, terms, n)),
+        }
+        self.output = self.output._replace(room=room, **steps)
+        self.table[OUTPUT + Output._fields.index("room")] = room
+        for name, array in steps.items():
+            self.table[OUTPUT + Output._fields.index(name)] = address(array)
+        self.snapshot["every_step"], self.snapshot["strides"] = 1, 0
+        # the next run of the request writes its own again
+        self.snapshot_of = None
+
     def renew_output(self) -> None:
         """Take new buffers for the steps, because the present ones are being kept."""
         new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Final, NamedTuple
 
@@ -10,18 +10,20 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.following_values import following_values
+from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.member_times import MemberTimes, member_times, moving_names, stops_for
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import linear_kind, set_up
+from unhurried_heron.driver.step_measures import N_RESULTS, laid_out, quantities_in
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.kernels.memory.sweep import FULL, N_COUNTED, ROOM, Sweep
+from unhurried_heron.kernels.memory.sweep import FULL, N_COUNTED, ROOM, StepMeasures, Sweep
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 from unhurried_heron.model.time_switches import RunSwitches
@@ -38,7 +40,9 @@ _EVENT_ROOM: Final = 4096
 
 
 # What there is of each member.
-_BY_MEMBER: Final = ("recorded", "finals", "ends", "reasons", "counts")
+_BY_MEMBER: Final = ("recorded", "finals", "ends", "reasons", "counts", "measures")
+# Steps between two looks at what is measured: few enough to stay in the processor's cache.
+_STEPS: Final = 32
 
 
 class FoundEvents(NamedTuple):
@@ -60,7 +64,8 @@ class Members(NamedTuple):
     ``recorded`` (n_members, n_times, n_states): states at the times that are recorded, NaN beyond an end before;
     ``finals`` (n_members, n_states) and ``ends`` (n_members,): state and time at the end; ``reasons`` (n_members,):
     `Reason` of each, NO_ROOM where it must march by itself (known times cannot be told apart, or are too many);
-    ``counts`` (n_members, len(COUNTED)): what each took.
+    ``counts`` (n_members, len(COUNTED)): what each took; ``measures`` (n_members, n_quantities, 3): the smallest
+    and the largest value and the integral of each quantity that was measured.
     """
 
     recorded: Array
@@ -68,6 +73,7 @@ class Members(NamedTuple):
     ends: Array
     reasons: IntArray
     counts: IntArray
+    measures: Array
     events: FoundEvents
 
 
@@ -102,8 +108,9 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
 
 
 def march_members(
-    request: RunRequest, parameters: Array, initial: Array, moved: Collection[str], threads: int = 1
-) -> Members:
+    request: RunRequest, parameters: Array, initial: Array, moved: Collection[str], threads: int = 1,
+    quantities: Sequence[str] = (),
+) -> Members:  # fmt: skip
     """March all members of a sweep in compiled code, where `why_alone` finds nothing against it.
 
     Parameters
@@ -118,6 +125,8 @@ def march_members(
         The parameters in which the members differ, but for those that follow from them.
     threads : int, optional
         How many march at once, each a share of the members; what a member does is the same whatever their number.
+    quantities : sequence of str, optional
+        Formulas whose extremes and integrals are taken over the steps.
 
     Returns
     -------
@@ -135,6 +144,7 @@ def march_members(
         ends=np.full(count, np.nan),
         reasons=np.full(count, int(Reason.PAUSED)),
         counts=np.zeros((count, N_COUNTED), dtype=np.int64),
+        measures=np.full((count, len(quantities), N_RESULTS), np.nan),
         events=_no_events(n),
     )
     bounds = np.linspace(0, count, max(1, min(threads, count)) + 1).astype(int)
@@ -150,10 +160,16 @@ def march_members(
         march.complete()
         march.let_follow(following_values(request.problem, moved, march.native.context))
         march.let_meet(times.listed, times.bounds)
-    loops = []
+        if quantities:
+            march.keep_steps(_STEPS)
+    loops, kept = [], []
     for march, part in zip(marches, parts, strict=True):
         own = found._replace(**{name: getattr(found, name)[part] for name in _BY_MEMBER})
-        loops.append(_laid_out(march, request, own, times.of(part), parameters[part], initial[part]))
+        functions = quantities_in(request.problem, quantities, march.native.context) if quantities else ()
+        measured = _measured(march, functions, own.measures)
+        kept.append((functions, measured))
+        loops.append(_laid_out(march, request, own, times.of(part), parameters[part], initial[part])._replace(
+            step_measures=address_table(*measured)))  # fmt: skip
     (kernel,) = load_kernels("march.sweep.march_members")
     with ThreadPoolExecutor(len(parts)) as executor:
         running = [executor.submit(_march, kernel, *pair) for pair in zip(marches, loops, strict=True)]
@@ -169,6 +185,24 @@ def march_members(
         give_back(request, march)
     events = [each._replace(members=each.members + part.start) for each, part in zip(events, parts, strict=True)]
     return found._replace(events=FoundEvents._make(map(np.concatenate, zip(*events, strict=True))))
+
+
+def _measured(march: March, functions: Sequence[NativeFunction], results: Array) -> StepMeasures:
+    """Return what takes the steps of a march into measures.
+
+    Parameters
+    ----------
+    march : March
+    functions : sequence of NativeFunction
+    results : ndarray, shape (n_members, n_functions, 3)
+
+    Returns
+    -------
+    StepMeasures
+    """
+    system, output = march.system, march.output
+    nonnegative = np.asarray(system.nonnegative)[: system.n_nonnegative]
+    return laid_out(functions, (output.starts, output.steps, output.coefficients), nonnegative, results)
 
 
 def _no_events(n: int) -> FoundEvents:
@@ -271,6 +305,9 @@ def _laid_out(
         counts=found.counts,
         **_event_buffer(_EVENT_ROOM if request.events else 0, system.n),
         n_found=np.zeros(1, dtype=np.int64),
+        step_measures=np.zeros(1, dtype=np.int64),
+        n_measures=found.measures[0].size if len(initial) else 0,
+        measures=found.measures,
         attempts=budget.steps or _MOST,
         evaluations=budget.rate_evaluations or _UNLIMITED,
         slice=_SLICE,

@@ -14,16 +14,18 @@ from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
 from unhurried_heron.driver.member_times import member_values
 from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.driver.step_measures import Extent, extents_of, is_plain
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.methods.method import Method
+from unhurried_heron.model.action import modes_of
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.study.attempts import Attempt, attempt_run
-from unhurried_heron.sweeps.measures import Measure, final_values
+from unhurried_heron.sweeps.measures import QUESTIONS, Measure, final_values, of_extent
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 
 if TYPE_CHECKING:
@@ -111,6 +113,9 @@ def march(group: Group) -> Outcome:
     found.alone[:] = why
     events: list[tuple[Any, Any, Any, Any]] = []
     left = np.arange(group.count)
+    quantities = tuple(dict.fromkeys(
+        about for measure in group.measures for question, about in measure.questions if QUESTIONS[question].of_steps
+    ))  # fmt: skip
     if not why:
         rows = np.tile([base.parameters[name] for name in model.parameters], (group.count, 1))
         starts = np.tile(base.start, (group.count, 1))
@@ -122,8 +127,8 @@ def march(group: Group) -> Outcome:
         for first in range(0, group.count, _BATCH):
             batch = slice(first, min(first + _BATCH, group.count))
             threads = group.threads or min(os.cpu_count() or 1, 1 + (batch.stop - batch.start) // _FEW)
-            members = march_members(request, rows[batch], starts[batch], group.parameters, threads=threads)
-            parts.append(_take(group, request, members, found, batch, rows[batch]))
+            members = march_members(request, rows[batch], starts[batch], group.parameters, threads, quantities)
+            parts.append(_take(group, request, members, (found, batch, quantities), rows[batch]))
             own = members.events
             done = parts[-1][own.members]
             events.append((own.members[done] + first, own.which[done], own.times[done], own.states[done]))
@@ -147,16 +152,20 @@ def _why_alone(group: Group, request: RunRequest) -> str:
         return why
     if request.budget.seconds is not None:
         return "a budget of seconds is for one run"
-    if any(measure.of_steps for measure in group.measures):
-        return "a measure takes all steps"
-    acts = any(event.then is not None for event in request.events)
-    asks = (group.derived and request.problem.derived) or group.measures
-    if acts and asks and request.problem.modes:
+    problem, modes = request.problem, modes_of(request.problem.model, request.events, request.problem.units)
+    if any(measure.function is not None for measure in group.measures):
+        return "a measure is a Python function"
+    quantities = [*(problem.derived if group.derived else ()), *(
+        about for measure in group.measures for question, about in measure.questions if not QUESTIONS[question].of_event
+    )]  # fmt: skip
+    if not all(is_plain(problem, each, modes) for each in quantities):
         return "derived quantities follow from parameters that events change"
     return ""
 
 
-def _take(group: Group, request: RunRequest, members: Members, found: Outcome, batch: slice, rows: Array) -> Any:
+def _take(
+    group: Group, request: RunRequest, members: Members, into: tuple[Outcome, slice, tuple[str, ...]], rows: Array
+) -> Any:
     """Take what compiled code left of members that came to their ends.
 
     Parameters
@@ -164,10 +173,8 @@ def _take(group: Group, request: RunRequest, members: Members, found: Outcome, b
     group : Group
     request : RunRequest
     members : Members
-    found : Outcome
-        To be filled.
-    batch : slice
-        Which members they are.
+    into : (Outcome, slice, tuple of str)
+        What is filled, which members they are, and which quantities were measured.
     rows : ndarray, shape (n_members, n_parameters)
         Parameters; of those that follow from others any values.
 
@@ -176,7 +183,7 @@ def _take(group: Group, request: RunRequest, members: Members, found: Outcome, b
     ndarray of bool, shape (n_members,)
         Which they were.
     """
-    problem, n = request.problem, len(request.problem.states)
+    problem, n, (found, batch, quantities) = request.problem, len(request.problem.states), into
     done = (members.reasons == _REACHED) | (members.reasons == _STOPPED)
     own = np.arange(batch.start, batch.stop)[done]
     found.recorded[own, :, :n] = members.recorded[done]
@@ -188,12 +195,36 @@ def _take(group: Group, request: RunRequest, members: Members, found: Outcome, b
     if group.derived and problem.derived and own.size:
         times = _beside_jumps(request, members, done)
         found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], changing)
+    extents = _extents(members, done, quantities, abs(members.ends[done] - problem.interval[0]))
     for k, measure in enumerate(group.measures):
-        answers = [_answer(problem, members, done, question, changing) for question in measure.questions]
+        answers = [extents[question] if question in extents else
+                   _answer(problem, members, done, question, changing) for question in measure.questions]  # fmt: skip
         values = {name: problem.parameters[name] for name in problem.model.parameters}
         values |= {problem.model.parameters[index]: changing[1][:, j] for j, index in enumerate(changing[0])}
         found.measures[own, k] = measure.put_together(answers, values)
     return done
+
+
+def _extents(members: Members, done: Any, quantities: tuple[str, ...], times: Array) -> dict[tuple[str, str], Array]:
+    """Return the answers to questions about steps.
+
+    Parameters
+    ----------
+    members : Members
+    done : ndarray of bool, shape (n_members,)
+    quantities : tuple of str
+    times : ndarray, shape (n_done,)
+        How long each member marched.
+
+    Returns
+    -------
+    dict of (str, str) to ndarray, shape (n_done,)
+    """
+    found, answers = extents_of(members.measures[done]), dict[tuple[str, str], Array]()
+    for k, quantity in enumerate(quantities):
+        extent = Extent(*(each[:, k] for each in found))
+        answers |= {(question, quantity): answer for question, answer in of_extent(extent, times).items()}
+    return answers
 
 
 def _changing(group: Group, problem: Problem, rows: Array) -> tuple[IntArray, Array]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
@@ -20,6 +20,9 @@ from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.extent import extent
 from unhurried_heron.run.run import Run
 from unhurried_heron.sweeps.axes import plain_name
+
+if TYPE_CHECKING:
+    from unhurried_heron.driver.step_measures import Extent
 
 # What stands for the answer to a question in the formula of a measure.
 _ANSWER: Final = "answer_{}_"
@@ -95,6 +98,49 @@ QUESTIONS: Final[dict[str, Question]] = {
     "count": Question(lambda run, event: float(_times(run, event).size), of_steps=False, of_event=True),
     "period": Question(_period, of_steps=False, of_event=True),
 }
+
+
+def of_extent(found: Extent, times: Any) -> dict[str, Any]:
+    """Return the answers to questions about steps.
+
+    Parameters
+    ----------
+    found : Extent
+    times : float or ndarray
+        How long the march took.
+
+    Returns
+    -------
+    dict of str to float or ndarray
+    """
+    with np.errstate(all="ignore"):
+        mean = found.integral / times
+    return {"smallest": found.smallest, "largest": found.largest, "integral": found.integral, "mean": mean}
+
+
+def _in_steps(run: Run, question: str, about: str) -> float:
+    """Return the answer to a question about steps, as the loop over members finds it.
+
+    Parameters
+    ----------
+    run : Run
+    question : str
+    about : str
+        A formula.
+
+    Returns
+    -------
+    float
+    """
+    # what compiles is loaded only when something runs
+    from unhurried_heron.driver.step_measures import extents_along, is_plain
+
+    if not is_plain(run.problem, about, run.modes):
+        return QUESTIONS[question].answer(run, about)
+    time = np.abs(run.ending.time - run.problem.interval[0])
+    return float(of_extent(extents_along(run, [about]), time)[question][0])
+
+
 _CALL: Final = re.compile(rf"\b({'|'.join(QUESTIONS)})\s*\(")
 
 
@@ -143,7 +189,8 @@ class Measure:
         if self.function is not None:
             return float(self.function(run))
         try:
-            answers = [QUESTIONS[question].answer(run, about) for question, about in self.questions]
+            answers = [_in_steps(run, question, about) if QUESTIONS[question].of_steps
+                       else QUESTIONS[question].answer(run, about) for question, about in self.questions]  # fmt: skip
         except RunError:
             return np.nan
         return float(self.put_together(answers, run.problem.parameters))

@@ -141,6 +141,36 @@ def turns_back(watch, control, system, event):
 
 
 @inner
+def is_calm(watch, control, system, event):
+    """Whether the cubic with a function's values and derivatives at the ends of the step is monotone: 1, 0 or FAILED.
+
+    F. N. Fritsch and R. E. Carlson, SIAM Journal on Numerical Analysis 17 (1980) 238-246: neither derivative is against
+    the change over the step, nor more than three times as fast.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    int
+    """
+    start = offset_by(watch.values, START_DERIVATIVE_ROW * watch.m + event)
+    if start[0] != start[0] and not _derivative(watch, control.time, system.state, START_DERIVATIVE_ROW, event):
+        return FAILED
+    end = offset_by(watch.values, END_DERIVATIVE_ROW * watch.m + event)
+    if end[0] != end[0] and not _derivative(watch, control.finish, system.trial, END_DERIVATIVE_ROW, event):
+        return FAILED
+    change = watch.values[END_ROW * watch.m + event] - watch.values[event]
+    first, last, fastest = start[0] * control.length, end[0] * control.length, 3.0 * abs(change)
+    return 1 if 0.0 <= first * change <= fastest * abs(change) and 0.0 <= last * change <= fastest * abs(change) else 0
+
+
+@inner
 def leads_back(watch, control, system, event):
     """Whether the solution would turn back across a switch that was just flipped.
 

@@ -9,6 +9,7 @@ from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.march.event_values import (
     changes,
     in_band,
+    is_calm,
     turns_back,
 )
 from unhurried_heron.kernels.march.functions import call_function, has_function
@@ -36,7 +37,8 @@ TOO_MANY = 2
 _SHORTEST_PART = 1e-9
 # Looks in one part of a step at most,
 MAX_LOOKS = 4096.0
-# A function that is further from zero than it moves in this many steps is taken not to reach zero within one.
+# A function that is further from zero than it moves in this many steps is taken not to reach zero within one; where it
+# moves calmly, further than it moves in one.
 _MOVES = 6.0
 
 
@@ -347,6 +349,10 @@ def may_change(watch, control, system, event):
     if count_looks(watch, event, control.length) > MIN_LOOKS + 1:
         return 1
     # where there is no step before, NaN compares false
-    if min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before)):
+    nearest, moves = min(abs(left), abs(right)), max(abs(right - left), abs(left - before))
+    if nearest <= moves:
         return 1
+    if nearest <= _MOVES * moves:
+        calm = is_calm(watch, control, system, event)
+        return calm if calm < 0 else 1 - calm
     return turns_back(watch, control, system, event)

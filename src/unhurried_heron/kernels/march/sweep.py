@@ -6,10 +6,18 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.narrow import PART_SIZE
+from unhurried_heron.kernels.march.step_measures import begin_measures, measure_steps
 from unhurried_heron.kernels.memory.bundles import RECORDED
 from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import BUFFER_FULL, EVENTS_FULL, NO_ROOM, PAUSED
-from unhurried_heron.kernels.memory.decoding import crossing_in, initial_data_in, sweep_in, system_in, watch_in
+from unhurried_heron.kernels.memory.decoding import (
+    crossing_in,
+    initial_data_in,
+    step_measures_in,
+    sweep_in,
+    system_in,
+    watch_in,
+)
 from unhurried_heron.kernels.memory.initial_data import INITIAL, PARAMETERS, SOURCE_END, SOURCE_FIRST, SOURCE_SIZE
 from unhurried_heron.kernels.memory.sweep import DONE, FULL, N_COUNTED, ROOM, STOPPED
 
@@ -67,6 +75,25 @@ def _keep_events(sweep, watch, control, n_events, n):
 
 
 @inner
+def _measure(sweep, control, member, reason):
+    """Take the steps that a call of the march left into the measures of a member.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    control : CONTROL
+    member : int
+    reason : int
+        With which the march returned.
+    """
+    # a step whose search was left in the middle is kept when that is done
+    if sweep.n_measures > 0 and reason != EVENTS_FULL:
+        results = offset_by(sweep.measures, member * sweep.n_measures)
+        measure_steps(step_measures_in(sweep.step_measures), results, control.n_steps, control.time)
+        control.n_steps = 0
+
+
+@inner
 def _march(sweep, control, n_events, n):
     """March a member to its ending; return the reason, PAUSED also where it was stopped from outside.
 
@@ -91,6 +118,7 @@ def _march(sweep, control, n_events, n):
             return PAUSED
         control.attempts_left = min(left, sweep.slice)
         reason = call_kernel(sweep.march, address_of(sweep.table))
+        _measure(sweep, control, sweep.next[0], reason)
         if n_events > 0 and not _keep_events(sweep, watch, control, n_events, n):
             return EVENTS_FULL
     return reason
@@ -167,6 +195,8 @@ def march_members(address):
             _take_parts(sweep, control, member)
         if sweep.n_times > 0:
             _let_record(sweep, control, system, member)
+        if sweep.n_measures > 0:
+            begin_measures(step_measures_in(sweep.step_measures), offset_by(sweep.measures, member * sweep.n_measures))
         reason = _march(sweep, control, n_events, n) if room == 0 else NO_ROOM
         if sweep.stop[0] != 0 or reason == EVENTS_FULL:
             sweep.n_found[0] = before

@@ -30,7 +30,7 @@ from unhurried_heron.kernels.memory.bundles import (
 from unhurried_heron.kernels.memory.call import as_record, typed_intrinsic
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.kernels.memory.initial_data import InitialData
-from unhurried_heron.kernels.memory.sweep import Sweep
+from unhurried_heron.kernels.memory.sweep import StepMeasures, Sweep
 
 _KINDS = {Array: types.CPointer(types.float64), LongArray: types.CPointer(types.int64)}
 _LONG = ir.IntType(64)
@@ -108,6 +108,7 @@ output_in = decoder(Output, OUTPUT)
 crossing_in = decoder(Crossing, CROSSING)
 initial_data_in = decoder(InitialData, 0)
 sweep_in = decoder(Sweep, 0)
+step_measures_in = decoder(StepMeasures, 0)
 # records are no values in a kernel: a bundle holds their addresses
 implicit_memory = as_record(IMPLICIT_MEMORY)
 newton_in = as_record(NEWTON)

@@ -29,6 +29,38 @@ DONE, ROOM, STOPPED, FULL = range(4)
 N_COUNTED: Final = len(COUNTED)
 
 
+# Chebyshev points at which a quantity is interpolated on a part of a step.
+N_POINTS: Final = 12
+
+
+class StepMeasures(NamedTuple):
+    """Quantities whose extremes and integrals are taken over steps.
+
+    ``starts``, ``steps`` (n_steps,), ``coefficients`` (n_steps, degree + 1, n): the steps, as in `Output`; ``size`` is
+    the length of one step's coefficients; ``end`` (1,): where the last of them ends. int64 ``functions``
+    (n_functions, 2): address and context of each quantity, a function of one number. int64 ``nonnegative``
+    (n_nonnegative,): states that are never below zero. ``nodes`` (N_POINTS,): Chebyshev points; ``transform``
+    (N_POINTS, N_POINTS): from values there to coefficients; ``scratch`` (2 N_POINTS + n + 1,). ``results``
+    (n_functions, 3): smallest, largest, integral.
+    """
+
+    starts: Array
+    steps: Array
+    coefficients: Array
+    n_steps: int
+    size: int
+    n: int
+    end: Array
+    n_functions: int
+    functions: LongArray
+    n_nonnegative: int
+    nonnegative: LongArray
+    nodes: Array
+    transform: Array
+    scratch: Array
+    results: Array
+
+
 class Sweep(NamedTuple):
     """Members that differ in parameters and starting values, marched one after another by one march.
 
@@ -46,6 +78,9 @@ class Sweep(NamedTuple):
 
     Events that happened go to ``event_times`` (event_room,), ``event_states`` (event_room, n), the states before, and
     int64 ``event_members``, ``event_which`` (event_room,); int64 ``n_found`` (1,): how many are there.
+
+    ``step_measures``: the table of a `StepMeasures` of which the march writes the steps, 0 where nothing is measured;
+    ``n_measures``: how many numbers they leave for each member, in ``measures`` (n_members, n_measures).
 
     ``attempts``, ``evaluations``: what a member may use at most; ``slice``: attempts between two looks at int64
     ``stop`` (1,), which is set from outside.
@@ -80,6 +115,9 @@ class Sweep(NamedTuple):
     event_members: LongArray
     event_which: LongArray
     n_found: LongArray
+    step_measures: LongArray
+    n_measures: int
+    measures: Array
     attempts: int
     evaluations: int
     slice: int
