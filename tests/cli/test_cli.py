@@ -27,6 +27,9 @@ def test_demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.Ca
     assert set(some) < set(NAMES)
     monkeypatch.setattr("unhurried_heron.demo.NAMES", some)
     monkeypatch.setenv("COLUMNS", "180")
+    # what takes long
+    monkeypatch.setattr("unhurried_heron.cli.demo_studies.show_long_run", lambda out: print("long run", out))
+    monkeypatch.setattr("unhurried_heron.cli.demo_studies.show_sweeps", lambda out: print("sweeps", out))
     folder = tmp_path / "heron-demo"
     demo(folder)
     done = capsys.readouterr().out
@@ -42,7 +45,7 @@ def test_demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.Ca
     assert "stability limited" in done
     assert "Certified to 9 digits" in " ".join(done.split())
     assert "drift of carbon" in done
-    assert "heron-demo" in done
+    assert f"sweeps {folder}\nlong run {folder}" in done
     # the file that it ends with is there
     assert (folder / done.split("heron check ")[-1].split("/")[-1].strip()).exists()
 

@@ -263,6 +263,7 @@ def demo(
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
     from unhurried_heron.accuracy.compare import compare as compare_methods
+    from unhurried_heron.cli.demo_studies import show_long_run, show_sweeps
     from unhurried_heron.demo import ACTING, NAMES, copy_demo_files, demo_file
     from unhurried_heron.driver.integrate import integrate
     from unhurried_heron.figures.work_figures import draw_steps, draw_work
@@ -286,6 +287,8 @@ def demo(
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
     show_studies(out)
+    show_sweeps(out)
+    show_long_run(out)
     print_line(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 

@@ -9,6 +9,8 @@ from unhurried_heron.disk import write_whole
 NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate", "bloom")
 # The problems whose events act: a latch, doses, a float on its stop, a level along which the solution slides.
 ACTING = ("siphon", "settling-basin", "float", "target-level")
+# Of many runs and of the long run: seasons that are swept, a pond that is clear or turbid, eddies that may be chaotic.
+LONG = ("seasons", "turbid", "eddies")
 # Further files: the culvert stated by its energies, a file with mistakes, and the measured tide.
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent
@@ -26,7 +28,7 @@ def copy_demo_files(folder: Path) -> None:
     ------
     OSError
     """
-    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING)), *BESIDE):
+    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING, *LONG)), *BESIDE):
         content = (_FOLDER / name).read_bytes()
         write_whole(folder / name, lambda file, content=content: file.write(content))  # type: ignore[misc]  # bound on purpose
 

@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import Node, name, names_in, replace_names
+from unhurried_heron.formulas.expression import Node, name, names_in, rewrite
 from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.unrolling import unrolled
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 
 # The step of a difference along a direction, as a share of the state: the cube root of the spacing of numbers.
 _DIFFERENCE: Final = 6e-6
+# States of which variational equations are written.
+_MAX_STATES: Final = 64
+# Characters of equations that are read and compiled at once.
+_MAX_TEXT: Final = 100_000
+# Formulas that are written out from indexed states.
+_MAX_WRITTEN_OUT: Final = 10000
 _STATE: Final = "state_{}_"
 _VECTOR: Final = "vector_{}_{}_"
 
@@ -52,43 +60,66 @@ def with_vectors(problem: Problem, count: int) -> Problem:
         raise OptionError("differences between solutions are not followed through jumps", name="problem",
                           location="exponents", expected="rates without jumps, events that act, or mass matrices",
                           given=jumps)  # fmt: skip
-    model = problem.model
-    plain = model.rates.written and len(model.layout.scalars) == model.layout.size and not problem.inputs
+    nodes = _formulas(problem)
     with quietly():
-        return _written(problem, count) if plain else _by_differences(problem, count)
+        written = None if nodes is None else _written(problem, nodes, count)
+        return _by_differences(problem, count) if written is None else written
 
 
-def _written(problem: Problem, count: int) -> Problem:
-    """Return it as equations, with the exact Jacobian.
+def _formulas(problem: Problem) -> list[Node] | None:
+    """Return the rates as formulas of names of ours, in the order of the states; None where they are not written.
 
     Parameters
     ----------
     problem : Problem
+
+    Returns
+    -------
+    list of Node, or None
+    """
+    rates, layout = problem.model.rates, problem.model.layout
+    if not isinstance(rates, WrittenRates) or problem.inputs or layout.size > _MAX_STATES:
+        return None
+    named = {name(state): name(_STATE.format(k)) for state, k in layout.scalars.items()}
+    named |= {Node("slot", k): name(_STATE.format(k)) for k in range(layout.size)}
+    found: dict[int, Node] = {}
+    for formula in unrolled(rates.indexed_formulas, lambda _: True, _MAX_WRITTEN_OUT):
+        node = rewrite(formula.node, named.get, {})
+        if formula.loops or node.has_indexed:
+            return None
+        found[formula.base] = node
+    return [found[k] for k in range(layout.size)] if len(found) == layout.size else None
+
+
+def _written(problem: Problem, nodes: list[Node], count: int) -> Problem | None:
+    """Return it as equations, with the exact Jacobian; None where these are too long.
+
+    Parameters
+    ----------
+    problem : Problem
+    nodes : list of Node
+        The rates.
     count : int
 
     Returns
     -------
-    Problem
+    Problem or None
     """
-    layout, n = problem.model.layout, problem.model.layout.size
-    renamed = {state: name(_STATE.format(index)) for state, index in layout.scalars.items()}
-
-    def text(node: Node) -> str:
-        return to_text(replace_names(node, renamed.get, {}))
-
-    rates: Any = problem.model.rates
-    differentiator = Differentiator(layout.scalars)
-    formulas = sorted(rates.indexed_formulas, key=lambda formula: formula.base)
+    n = len(nodes)
+    states = {_STATE.format(k): k for k in range(n)}
+    differentiator = Differentiator(states)
     # states come in the order of their equations
-    lines = [f"{_STATE.format(formula.base)}' = {text(formula.node)}" for formula in formulas]
-    entries = [differentiator.by_name(formula.node) for formula in formulas]
+    lines = [f"{_STATE.format(k)}' = {to_text(node)}" for k, node in enumerate(nodes)]
+    entries = [differentiator.by_name(node) for node in nodes]
     for k in range(count):
         for i, row in enumerate(entries):
-            terms = [f"({text(each)})*{_VECTOR.format(k, layout.scalars[state])}" for state, each in row.items()]
+            terms = [f"({to_text(each)})*{_VECTOR.format(k, states[state])}" for state, each in row.items()]
             lines.append(f"{_VECTOR.format(k, i)}' = {' + '.join(terms) or '0'}")
     written = "\n".join(lines)
-    named = [_STATE.format(i) for i in range(n)] + [_VECTOR.format(k, i) for k in range(count) for i in range(n)]
-    mentioned = names_in(*(formula.node for formula in formulas))
+    if len(written) > _MAX_TEXT:
+        return None
+    named = [*states, *(_VECTOR.format(k, i) for k in range(count) for i in range(n))]
+    mentioned = names_in(*nodes)
     used = {key: value for key, value in problem.parameters.items() if key in mentioned}
     return Problem.from_text(written, parameters=used, initial=dict.fromkeys(named, 0.1), interval=problem.interval,
                              check_units=False)  # fmt: skip

@@ -14,7 +14,6 @@ from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
 from unhurried_heron.driver.member_times import member_values
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.driver.step_measures import Extent, extents_of, is_plain
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.methods.method import Method
@@ -152,6 +151,9 @@ def _why_alone(group: Group, request: RunRequest) -> str:
         return why
     if request.budget.seconds is not None:
         return "a budget of seconds is for one run"
+    # what compiles is loaded only when something runs
+    from unhurried_heron.driver.step_measures import is_plain
+
     problem, modes = request.problem, modes_of(request.problem.model, request.events, request.problem.units)
     if any(measure.function is not None for measure in group.measures):
         return "a measure is a Python function"
@@ -220,6 +222,8 @@ def _extents(members: Members, done: Any, quantities: tuple[str, ...], times: Ar
     -------
     dict of (str, str) to ndarray, shape (n_done,)
     """
+    from unhurried_heron.driver.step_measures import Extent, extents_of
+
     found, answers = extents_of(members.measures[done]), dict[tuple[str, str], Array]()
     for k, quantity in enumerate(quantities):
         extent = Extent(*(each[:, k] for each in found))
