@@ -18,6 +18,7 @@ from implicit import ABSOLUTE, HIRES, RELATIVE, by_hand
 from implicit import FIRST as FIRST_STIFF
 from pairing import compile_c, in_turn, prepared, verdict
 
+from unhurried_heron.driver import members
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.input.event import Event
@@ -26,10 +27,11 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.sweeps.sweep import sweep
 
 COUNT, RTOL, ATOL, FIRST = 40_000, 1e-6, 1e-6, 1e-3
-STIFF_COUNT = 600
+STIFF_COUNT = 2000
+LOCKSTEPS = 400
 MANY = 1000
 SAME = 2e-4
-GATES = np.linspace(1.0, 20.0, COUNT // 10)
+GATES = np.linspace(1.0, 20.0, COUNT)
 SHORT = LORENZ.with_(interval=(0, 1.4))
 GATE = Problem.from_text(
     "level' = where(t > opens, 0.2, 0) - leak*level\nstock' = level - stock\npeak' = stock - peak",
@@ -144,6 +146,27 @@ def measures_report() -> None:
           f"{found['one']:.3f}, three of which one has kinks {found['three']:.3f}")  # fmt: skip
 
 
+def lockstep_report() -> None:
+    """Print what fixed steps of one explicit method take, of many members at once and one after another."""
+    over = {"r": np.linspace(20.0, 30.0, COUNT // 4)}
+    for method in ("classical-rk-4", "heun-2"):
+        together = of_sweeps(SHORT, method, over, 1, count=LOCKSTEPS)
+        worth, members._WORTH_STEPS = members._WORTH_STEPS, np.inf
+        alone = of_sweeps(SHORT, method, over, 1, count=LOCKSTEPS)
+
+        def one_by_one(alone: Callable[[], float] = alone) -> float:
+            kept, members._WORTH_STEPS = members._WORTH_STEPS, np.inf
+            taken = alone()
+            members._WORTH_STEPS = kept
+            return taken
+
+        members._WORTH_STEPS = worth
+        found = in_turn(7, together=together, alone=one_by_one)
+        print(f"   {method}, fixed steps, nanoseconds each: in lockstep over vector lanes "
+              f"{1e3 * found['together']:.1f}, one member after another {1e3 * found['alone']:.1f}: "
+              f"{found['alone'] / found['together']:.2f} times as fast")  # fmt: skip
+
+
 def stiff_report() -> None:
     """Print the same of a stiff problem of eight states, against collocation by hand."""
     starts = np.linspace(0.004, 0.007, STIFF_COUNT)
@@ -219,6 +242,7 @@ def report() -> None:
     verdict("sweep / C with a known time and an event that acts", found["gate"] / found["gate_c"], 1 / 0.7)
     print(f"   stiff {found['stiff']:.3f}, by auto {found['auto']:.3f}")
     stiff_report()
+    lockstep_report()
     measures_report()
     million_report()
 

@@ -170,7 +170,7 @@ def test_a_member_that_fails_leaves_the_others_as_they_are() -> None:
 
 
 def test_events_of_one_member_may_be_more_than_their_buffer(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("unhurried_heron.driver.members._EVENT_ROOM", 3)
+    monkeypatch.setattr("unhurried_heron.driver.member_loops._EVENT_ROOM", 3)
     often = tank("level' = leak*cos(t)", events=(uh.Event("level = 0.5", name="passes"),))
     found = members_of(often, "leak", [0.2, 0.01, 0.5, 0.3])
     for k, leak in enumerate([0.2, 0.01, 0.5, 0.3]):

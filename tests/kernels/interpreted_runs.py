@@ -21,7 +21,7 @@ import fenced_runs
 import numpy as np
 
 import unhurried_heron as uh
-from unhurried_heron.driver import members as driver_members
+from unhurried_heron.driver import member_loops
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
@@ -480,12 +480,12 @@ def members_of_their_own(method: str) -> list[Any]:
         uh.integrate(SWEPT, method, rtol=1e-3, record=4)
     request = next(reversed(SWEPT.model.requests.values()))
     values = np.array([[0.5, 0.2], [0.7, 1e-9], [1.1, 0.1]])
-    before, driver_members._EVENT_ROOM = driver_members._EVENT_ROOM, 8
+    before, member_loops._EVENT_ROOM = member_loops._EVENT_ROOM, 8
     formulas = "x", "abs(x - 0.5)", "x^2*sin(9*t)", "1/(x - x)", "1e300*exp(x)", "0.3"
     try:
         found = march_members(request, values, np.tile(SWEPT.start, (3, 1)), {"at", "wave"}, 1, formulas)
     finally:
-        driver_members._EVENT_ROOM = before
+        member_loops._EVENT_ROOM = before
     counts = found.counts[:, :2].sum(axis=0).tolist()
     return [*counts, found.reasons.tolist(), found.events.times.size, *found.finals[::2].ravel().tolist(),
             *found.measures[::2, :3].ravel().tolist()]  # fmt: skip

@@ -12,6 +12,7 @@ from representatives import representatives
 from scipy import stats
 
 import unhurried_heron as uh
+from unhurried_heron.driver import members
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.quiet import quietly
 
@@ -354,6 +355,34 @@ def test_measures_in_the_loop_are_those_of_runs(method: str) -> None:
             assert [float(found.dataset[each.name][k]) for each in found.measures] == [
                 each.of(run) for each in found.measures
             ]
+
+
+@pytest.mark.parametrize("method", ["classical-rk-4", "heun-2", "dormand-prince-54", "euler"])
+def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    marched: list[int] = []
+    together = members.march_in_lockstep
+
+    def counted(*given) -> np.ndarray:
+        marched.append(len(given[2]))
+        return together(*given)
+
+    monkeypatch.setattr(members, "march_in_lockstep", counted)
+    text = "x' = s*(y - x)\ny' = x*(r - z) - y + sin(3*t)\nz' = x*y - follows*z"
+    for interval, rs in (((0, 2), (20, 30)), ((2, 1.6), (20, 30)), ((1000, 1001.5), (20, 30)), ((0, 2), (20, 5e4))):
+        problem = uh.Problem.from_text(text, parameters={"s": 10, "r": 28, "follows": "r/12"}, interval=interval,
+                                       initial={"x": 1, "y": 1, "z": 1})  # fmt: skip
+        found = []
+        for worth in (0, np.inf):
+            monkeypatch.setattr(members, "_WORTH_STEPS", worth)
+            # not a whole number of groups, on two threads
+            over = {"r": np.linspace(*rs, 75), "x": [1.0, 2.0]}
+            found.append(uh.sweep(problem, over, method, count=300, record=2, threads=2).dataset)
+        for name in found[0].data_vars:
+            assert np.array_equal(found[0][name], found[1][name], equal_nan=found[0][name].dtype.kind == "f"), name
+        # of a group in which one overflows, all march by themselves
+        fails = (found[0]["ending"] != "end").any()
+        assert bool(fails) is (rs[1] > 100)
+    assert len(marched) == 4
 
 
 def test_measures_hold_against_what_is_known() -> None:

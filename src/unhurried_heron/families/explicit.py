@@ -100,6 +100,21 @@ def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[in
     return _compiled(method, n if n <= MAX_WRITTEN_OUT else None, strides)
 
 
+def stride_of(method: RungeKutta) -> tuple[int, int]:
+    """Return the address of the batches of fixed steps of a method for any number of states, and its rows of stages.
+
+    Parameters
+    ----------
+    method : RungeKutta
+
+    Returns
+    -------
+    (int, int)
+    """
+    total = method.interpolant.shape[1]
+    return _compiled(method, None, True)[0][4], total + 1
+
+
 @functools.lru_cache(maxsize=64)
 def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list[int], Any]:
     """Compile the steps of a method, once for each number of states.
@@ -140,5 +155,6 @@ EXPLICIT: Final = Family(
     scale=_scale,
     takes_controller=True,
     strides=True,
+    group_steps=stride_of,
     reference=FOR_SMOOTH,
 )

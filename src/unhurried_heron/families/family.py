@@ -132,6 +132,9 @@ class Family:
         Whether the second of them is laid out when it is first needed.
     strides : bool
         Whether its kernel answers STRIDE too.
+    group_steps : callable, or None
+        The address of a method's batches of steps for any number of states, and its rows of stages, where members of a
+        sweep can take them together.
     """
 
     name: str
@@ -150,3 +153,4 @@ class Family:
     members: Callable[[Any, Array], tuple[Any, ...]] = _no_others
     second_later: bool = False
     strides: bool = False
+    group_steps: Callable[[Any], tuple[int, int]] | None = None

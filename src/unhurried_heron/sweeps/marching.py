@@ -28,7 +28,7 @@ from unhurried_heron.sweeps.measures import QUESTIONS, Measure, final_values, of
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 
 if TYPE_CHECKING:
-    from unhurried_heron.driver.members import Members
+    from unhurried_heron.driver.member_loops import Members
 
 # Members that march in one call of compiled code; between two calls one may interrupt.
 _BATCH: Final = 8192
