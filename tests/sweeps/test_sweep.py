@@ -320,7 +320,7 @@ def test_indices_are_those_of_closed_forms() -> None:
 
 
 def test_what_needs_a_run_by_itself_has_one() -> None:
-    """Derived quantities of parameters that events change, and budgets of seconds."""
+    """Quantities of steps that follow from parameters which events change, and budgets of seconds."""
     siphon = uh.Problem.from_text(
         "level' = inflow - out\nout = primed*pipe*sqrt(level)", parameters={"inflow": 0.1, "pipe": 0.4, "primed": 0},
         initial={"level": 0.6}, interval=(0, 40),
@@ -329,8 +329,9 @@ def test_what_needs_a_run_by_itself_has_one() -> None:
     )  # fmt: skip
     found = uh.sweep(siphon, {"inflow": [0.05, 0.1]}, record=30)
     assert_members_are_runs(found, siphon, record=30)
-    assert set(found.dataset["alone"].values) == {"derived quantities follow from parameters that events change"}
-    assert set(uh.sweep(siphon, {"inflow": [0.1]}, record=30, derived=False).dataset["alone"].values) == {""}
+    assert set(found.dataset["alone"].values) == {""}
+    steps = uh.sweep(siphon, {"inflow": [0.1]}, measures="mean(out)").dataset["alone"].values
+    assert set(steps) == {"a quantity of steps follows from parameters that events change"}
     timed = uh.sweep(pond(), {"base": [90.0]}, budget={"seconds": 60})
     assert timed.dataset["alone"].values.tolist() == ["a budget of seconds is for one run"]
     few = uh.sweep(pond(), {"base": [90.0, 60.0]}, budget={"steps": 9})
@@ -355,6 +356,27 @@ def test_measures_in_the_loop_are_those_of_runs(method: str) -> None:
             assert [float(found.dataset[each.name][k]) for each in found.measures] == [
                 each.of(run) for each in found.measures
             ]
+
+
+def test_parameters_that_events_change_reach_all_quantities() -> None:
+    for interval in ((0, 20), (20, 0)):
+        gate = uh.Problem.from_text(
+            "level' = way*(inflow - gate*out*level)\nflow = gate*out*level\nspare = high - inflow",
+            parameters={"inflow": 0.5, "out": 1.0, "gate": 0, "high": 2.0, "way": 1 if interval[1] else -1},
+            initial={"level": 0.5}, interval=interval,
+            events=[uh.Event("level >= high", name="opens", then="gate = 1"),
+                    uh.Event("level <= 1", name="shuts", then="gate = 0"),
+                    uh.Event(at=[5, 10], name="rain", then="inflow = 1.1*inflow"),
+                    uh.Event("level = 1.5", name="half")],
+        )  # fmt: skip
+        over = {"out": np.linspace(0.8, 2, 7), "gate": [0, 1], "inflow": [0.3, 0.5]}
+        found = uh.sweep(gate, over, record=41, measures=["final(flow)", "final(inflow*spare)"])
+        assert set(found.dataset["alone"].values.ravel()) == {""}
+        assert_members_are_runs(found, gate, record=41)
+        for member in (0, 9, 27):
+            final = found.run(member=member).final
+            row = {name: each.values.ravel()[member] for name, each in found.dataset[["final_flow"]].items()}
+            assert row["final_flow"] == final["flow"]
 
 
 @pytest.mark.parametrize("method", ["classical-rk-4", "heun-2", "dormand-prince-54", "euler"])

@@ -36,13 +36,14 @@ class FoundEvents(NamedTuple):
     """Events of members, in the order of members and then of time.
 
     ``members``, ``which`` int64 (n_events,): whose they are, and which of the events; ``times`` (n_events,), ``states``
-    (n_events, n_states): the states before.
+    (n_events, n_states): the states before; ``modes`` (n_events, n_modes): the parameters that events change, after it.
     """
 
     members: IntArray
     which: IntArray
     times: Array
     states: Array
+    modes: Array
 
 
 class Members(NamedTuple):
@@ -173,10 +174,10 @@ def _measured(march: March, functions: Sequence[NativeFunction], results: Array)
     return laid_out(functions, (output.starts, output.steps, output.coefficients), nonnegative, results)
 
 
-def no_events(n: int) -> FoundEvents:
-    """Return the events of nobody, of a problem with n states."""
+def no_events(n: int, n_modes: int) -> FoundEvents:
+    """Return the events of nobody, of a problem with so many states and modes."""
     nothing = np.empty(0, dtype=np.int64)
-    return FoundEvents(nothing, nothing, np.empty(0), np.empty((0, n)))
+    return FoundEvents(nothing, nothing, np.empty(0), np.empty((0, n)), np.empty((0, n_modes)))
 
 
 def _march(kernel: Kernel, march: March, sweep: Sweep) -> FoundEvents:
@@ -193,11 +194,11 @@ def _march(kernel: Kernel, march: March, sweep: Sweep) -> FoundEvents:
     -------
     FoundEvents
     """
-    found, table = [no_events(march.system.n)], address_table(*sweep)
+    found, table = [no_events(march.system.n, march.watch.n_modes if march.watch.acting else 0)], address_table(*sweep)
     while True:
         answer = kernel(table)
         count = int(sweep.n_found[0])
-        kept = sweep.event_members, sweep.event_which, sweep.event_times, sweep.event_states
+        kept = sweep.event_members, sweep.event_which, sweep.event_times, sweep.event_states, sweep.event_modes
         found.append(FoundEvents._make(each[:count].copy() for each in kept))
         sweep.n_found[0] = 0
         if answer == ROOM:
@@ -205,21 +206,24 @@ def _march(kernel: Kernel, march: March, sweep: Sweep) -> FoundEvents:
             sweep = sweep._replace(data=march.initial_table)
         elif answer == FULL:
             # what one member needs may be more than there is
-            sweep = sweep._replace(**_event_buffer(sweep.event_room * (1 if count else 4), march.system.n))
+            sweep = sweep._replace(**_event_buffer(sweep.event_room * (1 if count else 4), march))
         else:
             break
         table = address_table(*sweep)
     return FoundEvents._make(map(np.concatenate, zip(*found, strict=True)))
 
 
-def _event_buffer(room: int, n: int) -> dict[str, Any]:
+def _event_buffer(room: int, march: March) -> dict[str, Any]:
     """Return memory for events, by the fields of `Sweep`."""
+    n, n_modes = march.system.n, march.watch.n_modes if march.watch.acting else 0
     return {
         "event_room": room,
         "event_times": np.empty(room),
         "event_states": np.empty((room, n)),
         "event_members": np.empty(room, dtype=np.int64),
         "event_which": np.empty(room, dtype=np.int64),
+        "n_modes": n_modes,
+        "event_modes": np.empty((room, n_modes)),
     }
 
 
@@ -272,7 +276,7 @@ def _laid_out(
         ends=found.ends,
         reasons=found.reasons,
         counts=found.counts,
-        **_event_buffer(_EVENT_ROOM if request.events else 0, system.n),
+        **_event_buffer(_EVENT_ROOM if request.events else 0, march),
         n_found=np.zeros(1, dtype=np.int64),
         step_measures=np.zeros(1, dtype=np.int64),
         n_measures=found.measures[0].size if len(initial) else 0,

@@ -134,7 +134,7 @@ def _one_after_the_other(
         reasons=np.full(count, int(Reason.PAUSED)),
         counts=np.zeros((count, N_COUNTED), dtype=np.int64),
         measures=np.full((count, len(quantities), N_RESULTS), np.nan),
-        events=no_events(n),
+        events=no_events(n, 0),
     )
     threads = max(1, min(threads, count))
     bounds = np.linspace(0, count, min(count, threads * _PARTS if threads > 1 else 1) + 1).astype(int)

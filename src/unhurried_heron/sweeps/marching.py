@@ -25,6 +25,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.study.attempts import Attempt, attempt_run
 from unhurried_heron.sweeps.measures import QUESTIONS, Measure, final_values, of_extent
+from unhurried_heron.sweeps.modes import at_times, beside_jumps
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 
 if TYPE_CHECKING:
@@ -157,11 +158,17 @@ def _why_alone(group: Group, request: RunRequest) -> str:
     problem, modes = request.problem, modes_of(request.problem.model, request.events, request.problem.units)
     if any(measure.function is not None for measure in group.measures):
         return "a measure is a Python function"
+    taken = [
+        about for measure in group.measures for question, about in measure.questions if QUESTIONS[question].of_steps
+    ]
+    # what steps are asked follows from parameters as they are where the march stands
+    if not all(is_plain(problem, each, modes) for each in taken):
+        return "a quantity of steps follows from parameters that events change"
     quantities = [*(problem.derived if group.derived else ()), *(
         about for measure in group.measures for question, about in measure.questions if not QUESTIONS[question].of_event
     )]  # fmt: skip
-    if not all(is_plain(problem, each, modes) for each in quantities):
-        return "derived quantities follow from parameters that events change"
+    if not all(is_plain(problem, each, ()) for each in quantities):
+        return "quantities are Python functions, or complex"
     return ""
 
 
@@ -195,12 +202,14 @@ def _take(
     found.endings[own] = np.where(reached, EndingReason.END.value, EndingReason.EVENT.value)
     changing = _changing(group, problem, rows[done])
     if group.derived and problem.derived and own.size:
-        times = _beside_jumps(request, members, done)
-        found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], changing)
+        times = beside_jumps(request, members, done)
+        then = at_times(request, members, done, changing, np.tile(_times(request), (own.size, 1)))
+        found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], then)
+    last = at_times(request, members, done, changing, members.ends[done][:, None]) if group.measures else changing
     extents = _extents(members, done, quantities, abs(members.ends[done] - problem.interval[0]))
     for k, measure in enumerate(group.measures):
         answers = [extents[question] if question in extents else
-                   _answer(problem, members, done, question, changing) for question in measure.questions]  # fmt: skip
+                   _answer(problem, members, done, question, last) for question in measure.questions]  # fmt: skip
         values = {name: problem.parameters[name] for name in problem.model.parameters}
         values |= {problem.model.parameters[index]: changing[1][:, j] for j, index in enumerate(changing[0])}
         found.measures[own, k] = measure.put_together(answers, values)
@@ -250,29 +259,6 @@ def _changing(group: Group, problem: Problem, rows: Array) -> tuple[IntArray, Ar
     return indices, np.column_stack([values[name] for name in names]) if names else np.empty((len(rows), 0))
 
 
-def _beside_jumps(request: RunRequest, members: Members, done: Any) -> Array:
-    """Return the times at which derived quantities are asked: just beyond an event that acts, where both are one.
-
-    Parameters
-    ----------
-    request : RunRequest
-    members : Members
-    done : ndarray of bool, shape (n_members,)
-
-    Returns
-    -------
-    ndarray, shape (n_done, n_times)
-    """
-    times, events = _times(request), members.events
-    found = np.tile(times, (int(done.sum()), 1))
-    acting = [k for k, event in enumerate(request.events) if event.then is not None]
-    at_once = np.isin(events.which, acting) & np.isin(events.times, times) & done[events.members]
-    row, onwards = np.cumsum(done) - 1, np.copysign(np.inf, request.problem.interval[1] - request.problem.interval[0])
-    order, when = np.argsort(times), events.times[at_once]
-    found[row[events.members[at_once]], order[np.searchsorted(times[order], when)]] = np.nextafter(when, onwards)
-    return found
-
-
 def _derived(problem: Problem, times: Array, recorded: Array, changing: tuple[IntArray, Array]) -> Array:
     """Return derived quantities of members at recorded times.
 
@@ -281,7 +267,7 @@ def _derived(problem: Problem, times: Array, recorded: Array, changing: tuple[In
     problem : Problem
     times : ndarray, shape (n_members, n_times)
     recorded : ndarray, shape (n_members, n_times, n_states)
-    changing : (ndarray of int64, ndarray)
+    changing : (ndarray of int64, ndarray of shape (n_members, n_times, n_changing))
 
     Returns
     -------
@@ -291,7 +277,7 @@ def _derived(problem: Problem, times: Array, recorded: Array, changing: tuple[In
     from unhurried_heron.codegen.system import native_derived
 
     count, size = recorded.shape[:2]
-    values = changing[0], np.repeat(changing[1], size, axis=0)
+    values = changing[0], changing[1].reshape(count * size, -1)
     flat = recorded.reshape(count * size, recorded.shape[2])
     found: Array = evaluate_rows(native_derived(problem), times.ravel(), flat, values)
     return found.reshape(count, size, -1)
@@ -309,7 +295,8 @@ def _answer(
     done : ndarray of bool, shape (n_members,)
     question : (str, str)
         What is asked, and about what.
-    changing : (ndarray of int64, ndarray)
+    changing : (ndarray of int64, ndarray of shape (n_done, 1, n_changing))
+        Parameters at the end.
 
     Returns
     -------
@@ -317,7 +304,8 @@ def _answer(
     """
     kind, about = question
     if kind == "final":
-        return final_values(problem, about, members.ends[done], members.finals[done], changing)
+        values = changing[0], changing[1][:, 0, :]
+        return final_values(problem, about, members.ends[done], members.finals[done], values)
     index = [event.name for event in problem.events].index(about)
     own = members.events.which == index
     whose: Any = members.events.members[own]

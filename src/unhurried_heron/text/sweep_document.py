@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from unhurried_heron.sweeps.sobol_indices import SobolIndices
     from unhurried_heron.sweeps.sweep import Sweep
 
+# Members from which on processes are worth starting.
+_MANY: Final = 32
 # Reasons of failures that are listed.
 _MAX_REASONS: Final = 8
 
@@ -33,7 +35,10 @@ def sweep_document(sweep: Sweep) -> Document:
         parts.append(Statement("failure", f"{counted(count, 'member')} failed: {reason}", {"count": count}, Tone.WRONG))
     alone = Counter(each for each in data["alone"].values.ravel().tolist() if each)
     for reason, count in alone.most_common(_MAX_REASONS):
-        parts.append(Statement("alone", f"{counted(count, 'member')} marched one by one: {reason}", {"count": count}))
+        text = f"{counted(count, 'member')} marched one by one: {reason}"
+        # what holds the interpreter is shared among processes
+        text += "; executor= shares them among processes" if count >= _MANY and "Python function" in reason else ""
+        parts.append(Statement("alone", text, {"count": count}))
     accepted, evaluations = (int(data[f"tally_{name}"].sum()) for name in ("accepted", "rate_evaluations"))
     parts.append(Statement("work", f"{accepted:,} steps accepted, {evaluations:,} rate evaluations"))
     if sweep.measures:

@@ -70,6 +70,8 @@ def _keep_events(sweep, watch, control, n_events, n):
         sweep.event_members[row] = sweep.next[0]
         for k in range(n):
             sweep.event_states[row * n + k] = watch.states[index * n + k]
+        for k in range(sweep.n_modes):
+            sweep.event_modes[row * sweep.n_modes + k] = watch.modes[index * sweep.n_modes + k]
         sweep.n_found[0] = row + 1
     return True
 

@@ -77,7 +77,8 @@ class Sweep(NamedTuple):
     `Reason` of each; ``counts`` (n_members, len(COUNTED)).
 
     Events that happened go to ``event_times`` (event_room,), ``event_states`` (event_room, n), the states before, and
-    int64 ``event_members``, ``event_which`` (event_room,); int64 ``n_found`` (1,): how many are there.
+    int64 ``event_members``, ``event_which`` (event_room,); ``event_modes`` (event_room, n_modes): the parameters that
+    events change, after each, in the order of the march; int64 ``n_found`` (1,): how many are there.
 
     ``step_measures``: the table of a `StepMeasures` of which the march writes the steps, 0 where nothing is measured;
     ``n_measures``: how many numbers they leave for each member, in ``measures`` (n_members, n_measures).
@@ -114,6 +115,8 @@ class Sweep(NamedTuple):
     event_states: Array
     event_members: LongArray
     event_which: LongArray
+    n_modes: int
+    event_modes: Array
     n_found: LongArray
     step_measures: LongArray
     n_measures: int
