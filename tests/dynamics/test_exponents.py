@@ -34,6 +34,13 @@ def test_convection_is_chaotic() -> None:
     assert found.verdict == "chaotic"
     assert found.dimension == pytest.approx(2.062, abs=0.005)
     assert "it is chaotic" in str(found)
+    (ax,) = uh.draw_exponents(found).axes
+    curves = [line for line in ax.lines if len(line.get_xdata()) == found.times.size]
+    assert [line.get_ydata()[-1] for line in curves] == pytest.approx(found.values)
+    assert ax.get_title(loc="left") == "Lyapunov exponents: chaotic"
+    assert found.frame()["half width"].to_numpy() == pytest.approx(found.half_widths)
+    with pytest.raises(uh.OptionError):
+        uh.draw_exponents(3)
 
 
 @pytest.mark.parametrize(
@@ -49,7 +56,20 @@ def test_convection_is_chaotic() -> None:
 )
 def test_verdicts(text: str, initial: dict, count: int | None, verdict: str) -> None:
     problem = uh.Problem.from_text(text, initial=initial, interval=(0, 10))
-    assert uh.exponents(problem, count, seconds=1.0, accuracy=0.02).verdict == verdict
+    assert uh.exponents(problem, count, seconds=0.6, accuracy=0.02).verdict == verdict
+
+
+def test_where_energy_is_kept_exponents_come_in_pairs() -> None:
+    """The stars of M. Henon and C. Heiles (1964), at an energy where most motion is chaotic."""
+    energy = uh.Problem.from_text("x' = p\ny' = q\np' = -x - 2*x*y\nq' = -y - x^2 + y^2", interval=(0, 50),
+                                  initial={"x": 0, "y": -0.25, "p": 0.42081, "q": 0})  # fmt: skip
+    found = uh.exponents(energy, seconds=1.5, rtol=1e-9)
+    assert found.values + found.values[::-1] == pytest.approx(0, abs=1e-4)
+    assert found.values.sum() == pytest.approx(0, abs=1e-7)
+    assert found.verdict == "chaotic"
+    many = uh.Problem.from_text("u[i]' = sum(w*(u[j] - u[i]) for j in 1..3) - u[i] for i in 1..3",
+                                parameters={"w": 0.5}, initial={"u": [1.0, 2.0, 3.0]}, interval=(0, 9))  # fmt: skip
+    assert uh.exponents(many, seconds=0.3).values == pytest.approx([-1, -2.5, -2.5], abs=1e-3)
 
 
 def test_what_has_no_exponents_is_refused() -> None:

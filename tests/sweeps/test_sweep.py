@@ -389,7 +389,7 @@ def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, mon
         return together(*given)
 
     monkeypatch.setattr(members, "march_in_lockstep", counted)
-    text = "x' = s*(y - x)\ny' = x*(r - z) - y + sin(3*t)\nz' = x*y - follows*z"
+    text = "x' = s*(y - x)\ny' = x*(r - z) - y + sin(3*t)\nz' = -(follows*z - x*y) + exp(-x^2/99)"
     for interval, rs in (((0, 2), (20, 30)), ((2, 1.6), (20, 30)), ((1000, 1001.5), (20, 30)), ((0, 2), (20, 5e4))):
         problem = uh.Problem.from_text(text, parameters={"s": 10, "r": 28, "follows": "r/12"}, interval=interval,
                                        initial={"x": 1, "y": 1, "z": 1})  # fmt: skip

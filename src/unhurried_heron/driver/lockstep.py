@@ -47,7 +47,7 @@ def takes_lockstep(request: RunRequest, moved: Collection[str]) -> bool:
     bool
     """
     problem, model, method = request.problem, request.problem.model, request.method
-    plain = isinstance(model.rates, WrittenRates) and not (model.inputs or model.guards or model.narrow)
+    plain = isinstance(model.rates, WrittenRates) and not (model.inputs or model.guards)
     if not plain or family_of(method).group_steps is None or request.adapts or request.fixed is None:
         return False
     if request.events or model.rates.switches or request.nonnegative.size or model.mass is not None:
