@@ -18,6 +18,7 @@ SYSTEMS: dict = {
     "fold": ("x' = r - x^2", LINE, {"r": (-1, 4)}, [("fold", 0, 0)], 1),
     "two folds": ("x' = r + x - x^3", LINE, {"r": (-2, 2)}, [("fold", -FOLD, None), ("fold", FOLD, None)], 1),
     "transcritical": ("x' = r*x - x^2", LINE, {"r": (-1, 2)}, [("branch point", 0, 0)], 2),
+    "on the border": ("x' = r*x - x^2", {"x": (0, 3)}, {"r": (-1, 2)}, [("branch point", 0, 0)], 2),
     "pitchfork": ("x' = r*x - x^3", LINE, {"r": (-1, 4)}, [("branch point", 0, 0)], 2),
     "subcritical": ("x' = r*x + x^3 - x^5", LINE, {"r": (-1, 1)},
                     [("fold", -0.25, -np.sqrt(0.5)), ("fold", -0.25, np.sqrt(0.5)), ("branch point", 0, 0)], 2),
@@ -62,6 +63,9 @@ def test_bifurcations_of_textbook_systems(name: str) -> None:
     for branch in found:
         assert branch.values.min() >= low
         assert branch.values.max() <= high
+        sides = np.array([*within.values()])
+        slack = 1e-8 * (sides[:, 1] - sides[:, 0])
+        assert ((branch.states >= sides[:, 0] - slack) & (branch.states <= sides[:, 1] + slack)).all()
         assert [part.stop for _, part in branch.stretches][-1] == branch.values.size
     assert found == pickle.loads(pickle.dumps(found))
     assert len(found.frame()) == sum(branch.values.size for branch in found)
@@ -81,14 +85,20 @@ def test_bifurcations_of_textbook_systems(name: str) -> None:
 
 def test_cycles_are_born_stable_or_not() -> None:
     """The cubic term of the normal form decides it: Y. A. Kuznetsov (2004), section 3.4."""
-    for sign, words in ((-1, "supercritical"), (1, "subcritical")):
-        cubic = f"{sign}*(x^2 + y^2)"
-        normal = uh.Problem.from_text(f"x' = r*x - 2*y + x*{cubic}\ny' = 2*x + r*y + y*{cubic}", parameters={"r": 0.1},
-                                      initial={"x": 0.1, "y": 0}, interval=(0, 5))  # fmt: skip
-        (hopf,) = uh.equilibria(normal, {"x": (-2, 2), "y": (-2, 2)}, over={"r": (-1, 0.9)}).bifurcations
-        assert hopf.words == f"Hopf point, {words}"
-        assert hopf.period == pytest.approx(np.pi, rel=1e-10)
-        assert str(hopf) == f"Hopf point, {words} at r = 0"
+    # in the plane by the sign of f_xxx + f_xyy + g_xxy + g_yyy + (f_xy (f_xx + f_yy) - g_xy (g_xx + g_yy) - f_xx g_xx
+    # + f_yy g_yy)/w (the same, section 3.5)
+    for f, g in (("x*(x^2 + y^2)", "y*(x^2 + y^2)"), ("x*y^2", "0"), ("x^3", "0"), ("0", "x^2*y"), ("0", "y^3"),
+                 ("s*x*y + x^2", "0"), ("0", "x^2 - s*x*y"), ("s*x^2", "-x^2"), ("s*y^2", "y^2")):  # fmt: skip
+        for sign, words in ((-1, "supercritical"), (1, "subcritical")):
+            f_own, g_own = (each if "s*" in f + g else f"s*({each})" for each in (f, g))
+            normal = uh.Problem.from_text(f"x' = r*x - 2*y + {f_own}\ny' = 2*x + r*y + {g_own}", interval=(0, 5),
+                                          parameters={"r": 0.1, "s": sign}, initial={"x": 0.1, "y": 0})  # fmt: skip
+            box = {"x": (-0.3, 0.3), "y": (-0.3, 0.3)}
+            found = uh.equilibria(normal, box, over={"r": (-0.3, 0.2)}, starts=8).bifurcations
+            (hopf,) = (each for each in found if each.kind == "Hopf")
+            assert hopf.words == f"Hopf point, {words}", (f, g)
+            assert hopf.period == pytest.approx(np.pi, rel=1e-10)
+            assert str(hopf) == f"Hopf point, {words} at r = 0"
 
 
 def test_functions_and_units_have_branches() -> None:

@@ -26,6 +26,8 @@ AROUND: dict = {
     # B. van der Pol's equation, of which the period is known to many digits
     "relaxation": ("x' = y\ny' = (1 - x^2)*y - x", PLANE, {}, 6.66328685932313, [np.exp(-7.0588965)]),
     "short interval": ("x' = y\ny' = (1 - x^2)*y - x", PLANE, {"interval": (0, 0.5)}, 6.66328685932313, None),
+    "twice around": ("x' = y\ny' = (1 - x^2)*y - x", {"x": 2.0, "y": 0.1}, {"near": {"x": 2.0}, "period": 13.4},
+                     6.66328685932313, [np.exp(-7.0588965)]),
     "forced": ("x' = y\ny' = -x - 0.3*y + cos(t/2)", PLANE, {"period": 4 * np.pi}, 4 * np.pi,
                np.exp(np.roots([1, 0.3, 1]) * 4 * np.pi)),
     "jumps": ("x' = where(cos(t) > 0, 2, 1) - x", {"x": 1.0}, {"period": 2 * np.pi}, 2 * np.pi, [np.exp(-2 * np.pi)]),

@@ -86,7 +86,11 @@ def test_algebra_misses_none() -> None:
     assert everywhere.solutions == 16
     states = np.array([each.state for each in everywhere])
     assert np.array(sorted(states.round(9).tolist())) == pytest.approx(np.array(sorted(np.round(exact, 9).tolist())))
-    quotient = uh.Problem.from_text("x' = x^2/(1 + x^2) + 2*k/(x - 3) - x/4 + k^2.5", parameters={"k": 0.1},
+    # where one of the paths goes to infinity
+    text, within, wanted = SYSTEMS["convection"]
+    convection = uh.Problem.from_text(text, initial=dict.fromkeys(within, 0.1), interval=(0, 5))
+    assert uh.equilibria(convection, within, starts=1).solutions == len(wanted)
+    quotient = uh.Problem.from_text("x' = x^2*(1 + x^2)^(-1) + 2*k/(x - 3) - x/4 + k^2.5", parameters={"k": 0.1},
                                     initial={"x": 0.5}, interval=(0, 5))  # fmt: skip
     roots = uh.equilibria(quotient, {"x": (-9, 9)}, starts=1)
     line = np.linspace(-9, 9, 200_001)

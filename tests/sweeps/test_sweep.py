@@ -390,6 +390,7 @@ def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, mon
 
     monkeypatch.setattr(members, "march_in_lockstep", counted)
     text = "x' = s*(y - x)\ny' = x*(r - z) - y + sin(3*t)\nz' = -(follows*z - x*y) + exp(-x^2/99)"
+    fixed: dict = {"count": 300}
     for interval, rs in (((0, 2), (20, 30)), ((2, 1.6), (20, 30)), ((1000, 1001.5), (20, 30)), ((0, 2), (20, 5e4))):
         problem = uh.Problem.from_text(text, parameters={"s": 10, "r": 28, "follows": "r/12"}, interval=interval,
                                        initial={"x": 1, "y": 1, "z": 1})  # fmt: skip
@@ -398,9 +399,11 @@ def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, mon
             monkeypatch.setattr(members, "_WORTH_STEPS", worth)
             # not a whole number of groups, on two threads
             over = {"r": np.linspace(*rs, 75), "x": [1.0, 2.0]}
-            found.append(uh.sweep(problem, over, method, count=300, record=2, threads=2).dataset)
+            found.append(uh.sweep(problem, over, method, record=2, threads=2, **fixed).dataset)
         for name in found[0].data_vars:
             assert np.array_equal(found[0][name], found[1][name], equal_nan=found[0][name].dtype.kind == "f"), name
+        # the last step is shorter than the others
+        fixed = {"step": 0.0067} if "count" in fixed else {"count": 300}
         # of a group in which one overflows, all march by themselves
         fails = (found[0]["ending"] != "end").any()
         assert bool(fails) is (rs[1] > 100)
