@@ -32,6 +32,7 @@ SYSTEMS: dict = {
     "convection": (CONVECTION.replace("rate", "r"), {"x": (-20, 20), "y": (-20, 20), "z": (-5, 50)}, {"r": (0, 30)},
                    [("branch point", 1, 0), ("Hopf", HOPF, -np.sqrt(8 / 3 * (HOPF - 1))),
                     ("Hopf", HOPF, np.sqrt(8 / 3 * (HOPF - 1)))], 2),
+    "ends": ("x' = sqrt(r) - x", LINE, {"r": (-1, 4)}, [], 1),
     "small scales": ("x' = 1e9*(r - 1e12*x^2)", {"x": (-1e-9, 1e-9)}, {"r": (-1e-7, 4e-7)}, [("fold", 0, 0)], 1),
     "follows": ("x' = other - x^2", LINE, {"r": (-1, 4)}, [("fold", 0.5, 0)], 1),
     "indexed": ("u[i]' = r - u[i]^2 + 0*i for i in 1..2", {"u[1]": (-3, 3), "u[2]": (-3, 3)}, {"r": (0.5, 4)}, [], 4),
@@ -69,6 +70,7 @@ def test_bifurcations_of_textbook_systems(name: str) -> None:
         assert [part.stop for _, part in branch.stretches][-1] == branch.values.size
     assert found == pickle.loads(pickle.dumps(found))
     assert len(found.frame()) == sum(branch.values.size for branch in found)
+    assert found.in_time
     assert f"{count} branch" in str(found)
     # they pass through all equilibria of each value
 
@@ -112,6 +114,32 @@ def test_functions_and_units_have_branches() -> None:
     assert (found.over, len(found)) == ((0.5, 3.0), 1)
     assert found[0].states[[0, -1], 0] == pytest.approx([0.5 / 0.4, 3 / 0.4])
     assert found[0].stable.all()
+
+
+def test_budgets_end_with_what_was_found() -> None:
+    problem, within, over = problem_of("convection")
+    for options in ({"over": over}, {}):
+        found = uh.equilibria(problem, within, seconds=1e-3, **options)
+        assert not found.in_time
+        assert "the time was used up" in str(found)
+
+
+def test_constraints_have_fewer_eigenvalues() -> None:
+    held = uh.Problem.from_rates(
+        lambda t, x, y, k: np.array([y - x, x * x - k]), parameters={"k": 1.0}, initial={"x": 1.0, "y": 0.0},
+        interval=(0, 1), mass=np.array([[1.0, 0], [0, 0]]),
+    )  # fmt: skip
+    assert [each.named for each in uh.equilibria(held, {"x": (-2, 2), "y": (-2, 2)}, starts=16)] == [
+        {"x": pytest.approx(side), "y": pytest.approx(side)} for side in (-1, 1)
+    ]
+    (fold,) = uh.equilibria(held, {"x": (-2, 2), "y": (-2, 2)}, over={"k": (-1, 1)}, starts=16).bifurcations
+    assert (fold.kind, fold.value) == ("fold", pytest.approx(0, abs=1e-9))
+
+
+@pytest.mark.parametrize("study", [uh.cycle, uh.exponents, uh.steady])
+def test_options_that_studies_choose_are_refused(study) -> None:
+    with pytest.raises(uh.OptionError, match="itself"):
+        study(problem_of("fold")[0], record=3)
 
 
 @pytest.mark.parametrize("over", [{}, {"q": (0, 1)}, {"r": (1, 0)}, {"r": 3}, {"r": (0, 1), "s": (0, 1)}, 3])

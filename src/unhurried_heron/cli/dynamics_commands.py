@@ -30,6 +30,7 @@ def rest(
         str, typer.Option(metavar="NAME=FROM,TO", help="Follow branches of equilibria over this parameter.")
     ] = "",
     starts: Annotated[int, typer.Option(metavar="N", help="From how many points Newton's method begins.")] = 256,
+    seconds: Annotated[float, typer.Option(metavar="S", help="How long it may take.")] = 60.0,
     changes: Changes = None,
     start: Start = None,
     end: End = None,
@@ -46,11 +47,11 @@ def rest(
         if plot is not None:
             raise OptionError("equilibria alone are no picture", name="--plot", location="--plot",
                               expected="--over NAME=FROM,TO, whose branches are drawn", given=str(plot))  # fmt: skip
-        found = equilibria(problem, box, starts=starts)
+        found = equilibria(problem, box, starts=starts, seconds=seconds)
         print(found)
         write_table(found.frame(), csv)
         return
-    branches = equilibria(problem, box, over=_ends_of([over], "--over"), starts=starts)
+    branches = equilibria(problem, box, over=_ends_of([over], "--over"), starts=starts, seconds=seconds)
     print(branches)
     write_table(branches.frame(), csv)
     if plot is not None:

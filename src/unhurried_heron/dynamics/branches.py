@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray, ComplexArray
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.dynamics.bifurcation import Bifurcation, Located, bifurcations_on, lyapunov_coefficient
 from unhurried_heron.dynamics.curve import FIRST_STEP, SLACK, Equations, Trace, follow, outside
 from unhurried_heron.dynamics.evaluation import Evaluation
@@ -38,6 +39,7 @@ _ENDS: Final = {
     "closed": "it closes",
     "lost": "no equilibrium follows",
     "points": "it has too many points",
+    "time": "the time is used up",
 }
 
 
@@ -63,14 +65,14 @@ class Branch(ByValue):
     @property
     def stable(self) -> BoolArray:
         """Whether each point is stable, bool, shape (n_points,)."""
-        stable: BoolArray = self.eigenvalues.real.max(axis=1, initial=-np.inf) < -self._rounding
+        stable: BoolArray = self.growth < -self._rounding
         return stable
 
     @property
     def stretches(self) -> list[tuple[bool, slice]]:
         """Stable and unstable parts in their order, each with the points where it changes."""
         stable, n = self.stable, self.values.size
-        neutral = np.abs(self.eigenvalues.real.max(axis=1, initial=-np.inf)) <= self._rounding
+        neutral = np.abs(self.growth) <= self._rounding
         firm = np.flatnonzero(~neutral)
         if not firm.size:
             return [(False, slice(0, n))]
@@ -82,8 +84,16 @@ class Branch(ByValue):
 
     @property
     def _rounding(self) -> Array:
-        rounding: Array = _NEUTRAL * np.abs(self.eigenvalues).max(initial=0.0) * np.ones(self.values.size)
+        finite = np.abs(self.eigenvalues[np.isfinite(self.eigenvalues)])
+        rounding: Array = _NEUTRAL * finite.max(initial=0.0) * np.ones(self.values.size)
         return rounding
+
+    @property
+    def growth(self) -> Array:
+        """The largest real part at each point; eigenvalues of constraints are infinite, and no numbers."""
+        real = self.eigenvalues.real
+        growth: Array = np.where(np.isfinite(real), real, -np.inf).max(axis=1, initial=-np.inf)
+        return growth
 
 
 @dataclass(frozen=True, eq=False)
@@ -103,6 +113,8 @@ class Branches(ByValue):
         In the order of the parameter.
     starts : int
         From how many points branches were looked for.
+    in_time : bool
+        Whether all of them were gone through.
     """
 
     problem: Problem = field(repr=False)
@@ -112,6 +124,7 @@ class Branches(ByValue):
     branches: tuple[Branch, ...]
     bifurcations: tuple[Bifurcation, ...]
     starts: int
+    in_time: bool = True
 
     def __len__(self) -> int:
         return len(self.branches)
@@ -132,7 +145,7 @@ class Branches(ByValue):
             columns: dict[str, Any] = {"branch": np.full(branch.values.size, number), self.parameter: branch.values}
             columns |= dict(zip(self.problem.states, branch.states.T, strict=True))
             columns["stable"] = branch.stable
-            columns["largest real part"] = branch.eigenvalues.real.max(axis=1)
+            columns["largest real part"] = branch.growth
             rows.append(pd.DataFrame(columns))
         names = ["branch", self.parameter, *self.problem.states, "stable", "largest real part"]
         return pd.concat(rows, ignore_index=True) if rows else pd.DataFrame(columns=names)
@@ -165,7 +178,7 @@ class _Search:
         along : ndarray, shape (n_states + 1,), optional
         """
         waiting = [(start, np.eye(start.size)[-1] if along is None else along)]
-        while waiting and len(self.traces) < _MAX_BRANCHES:
+        while waiting and len(self.traces) < _MAX_BRANCHES and seconds_left() >= 0.0:
             point, way = waiting.pop(0)
             if outside(point) or self._knows(point):
                 continue
@@ -176,6 +189,8 @@ class _Search:
             self.traces.append(trace)
             self.ends.append(ends)
             self.spectra.append(spectra)
+            if seconds_left() < 0.0:
+                return
             located = bifurcations_on(self.equations, trace, spectra)
             self._insert(located)
             for each in located:
@@ -318,9 +333,30 @@ def follow_branches(
         for trace, spectra, (before, after) in zip(search.traces, search.spectra, search.ends, strict=True)
     )
     bifurcations = sorted((_bifurcation(equations, each, name) for each in search.located), key=lambda each: each.value)
-    return Branches(
-        problem, name, (first, last), {each: (a, b) for each, a, b in ends}, branches, tuple(bifurcations), starts
-    )
+    size = equations.size
+    ordered = sorted(branches, key=lambda each: _rank(each, size))
+    box_of = {each: (a, b) for each, a, b in ends}
+    in_time = seconds_left() >= 0.0
+    return Branches(problem, name, (first, last), box_of, tuple(ordered), tuple(bifurcations), starts, in_time)
+
+
+def _rank(branch: Branch, size: Array) -> list[float]:
+    """Return by what branches are put in order: where each begins in the parameter, and its states there.
+
+    Parameters
+    ----------
+    branch : Branch
+    size : ndarray, shape (n_states + 1,)
+        Of the box.
+
+    Returns
+    -------
+    list of float
+    """
+    first = int(np.argmin(branch.values))
+    point = np.append(branch.values[first], branch.states[first]) / np.append(size[-1], size[:-1])
+    # rounding decides nothing
+    return np.round(point, 4).tolist()  # type: ignore[no-any-return]  # of one dimension
 
 
 def _branch(equations: Equations, trace: Trace, spectra: ComplexArray, ends: tuple[str, str]) -> Branch:
@@ -338,7 +374,9 @@ def _branch(equations: Equations, trace: Trace, spectra: ComplexArray, ends: tup
     Branch
     """
     plain = _without_rounding(equations, np.array(trace.points))
-    return Branch(plain[:, -1].copy(), plain[:, :-1].copy(), spectra, ends)
+    if plain[0, -1] > plain[-1, -1]:
+        plain, spectra, ends = plain[::-1], spectra[::-1], ends[::-1]
+    return Branch(plain[:, -1].copy(), plain[:, :-1].copy(), spectra.copy(), ends)
 
 
 def _without_rounding(equations: Equations, unknowns: Array) -> Array:

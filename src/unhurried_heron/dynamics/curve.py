@@ -11,6 +11,7 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.dynamics.evaluation import Evaluation
 
 # Steps of Newton's method onto the curve.
@@ -33,6 +34,8 @@ _SHORTEST_STEP: Final = 1e-10
 _TURN: Final = 0.1
 # How far beyond the box is rounding.
 SLACK: Final = 1e-9
+# After this many points the curve has gone further than the first step; else it comes to an end.
+_LOOK: Final = 60
 # Points of a curve.
 _MAX_POINTS: Final = 20000
 
@@ -164,7 +167,7 @@ class Trace:
     ----------
     points, tangents : list of ndarray, shape (n_states + 1,)
     end : str
-        Why it was not followed on: "range", "box", "closed", "lost" or "points"; empty while it is.
+        Why it was not followed on: "range", "box", "closed", "lost", "points" or "time"; empty while it is.
     """
 
     def __init__(self, points: list[Array], tangents: list[Array]) -> None:
@@ -189,6 +192,9 @@ def follow(equations: Equations, start: Array, along: Array) -> Trace:
     trace = Trace([start], [along if tangent is None else tangent])
     step = FIRST_STEP
     while not trace.end:
+        if seconds_left() < 0.0:
+            trace.end = "time"
+            break
         here, way = trace.points[-1], trace.tangents[-1]
         found = equations.correct(here + step * way, way)
         if found is not None and np.linalg.norm(found[0] - here - step * way) > step:
@@ -236,6 +242,9 @@ def follow(equations: Equations, start: Array, along: Array) -> Trace:
             step = FIRST_STEP
         elif count <= 4 and turn < 0.5 * _TURN:
             step = min(1.5 * step, _LONGEST_STEP)
+        if len(trace.points) > _LOOK and np.linalg.norm(point - trace.points[-_LOOK]) < FIRST_STEP:
+            # shorter and shorter, as towards the end of a root
+            trace.end = "lost"
         if len(trace.points) >= _MAX_POINTS:
             trace.end = "points"
     return trace

@@ -18,6 +18,7 @@ from unhurried_heron.driver.concatenation import concatenated
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.dynamics.first_guess import first_guess
+from unhurried_heron.dynamics.march_options import march_options
 from unhurried_heron.dynamics.return_map import ReturnMap
 from unhurried_heron.dynamics.search import is_forced
 from unhurried_heron.dynamics.shooting import CLOSED, Shooting
@@ -136,7 +137,7 @@ def cycle(
     Raises
     ------
     OptionError
-        The rates depend on the time, and there is no period, or it is not theirs.
+        The rates depend on the time, and there is no period, or it is not theirs; or an option is not for the caller.
     RunError
         The solution does not come back, rests, or its cycle is not found.
 
@@ -151,7 +152,7 @@ def cycle(
     problem.refuse_open()
     POSITIVE(seconds, "seconds", "cycle")
     begun = clock.perf_counter()
-    settings = {"rtol": _RTOL, **options, "method": method}
+    settings = {"rtol": _RTOL, **march_options(options, "cycle"), "method": method}
     unit = problem.units.get("t", "")
     known = None if period is None else number_in(period, unit, "period") if isinstance(period, str) else period
     if known is not None:

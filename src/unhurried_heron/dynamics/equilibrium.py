@@ -33,7 +33,7 @@ class Equilibrium(ByValue):
     problem : Problem
     state : ndarray, shape (n_states,)
     eigenvalues : ndarray of complex, shape (n_states,)
-        Of the Jacobian there, the largest real part first.
+        Of the Jacobian there, the largest real part first; with constraints fewer.
     kind : {"node", "focus", "saddle", "saddle focus", "centre", "not hyperbolic"}
         As linear theory has it: a focus turns, a saddle has ways in and out, a centre turns without coming nearer;
         where an eigenvalue is zero, or some are imaginary and others not, it tells nothing.
@@ -90,6 +90,8 @@ def equilibrium_at(
     -------
     Equilibrium
     """
+    # those of constraints are infinite, and no numbers
+    eigenvalues = eigenvalues[np.isfinite(eigenvalues)]
     ordered = eigenvalues[np.lexsort((eigenvalues.imag, -eigenvalues.real))]
     rounding = _ROUNDING * float(np.abs(ordered).max(initial=typical))
     real, turns = ordered.real, bool((np.abs(ordered.imag) > rounding).any())
@@ -124,6 +126,8 @@ class Equilibria(ByValue):
     solutions : int or None
         Where rates are quotients of polynomials, and algebra has found all solutions of these, how many there are:
         then none is missed. None where it has not.
+    in_time : bool
+        Whether Newton's method was done in the seconds that were given.
     """
 
     problem: Problem
@@ -131,6 +135,7 @@ class Equilibria(ByValue):
     within: dict[str, tuple[float, float]]
     starts: int
     solutions: int | None = None
+    in_time: bool = True
 
     def __len__(self) -> int:
         return len(self.found)

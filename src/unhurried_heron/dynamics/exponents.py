@@ -15,6 +15,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
+from unhurried_heron.dynamics.march_options import march_options
 from unhurried_heron.dynamics.search import is_forced
 from unhurried_heron.dynamics.variational import with_vectors
 from unhurried_heron.equality import ByValue
@@ -147,7 +148,7 @@ def exponents(
     if wanted > n:
         raise OptionError("there are fewer exponents", name="count", location="exponents",
                           expected=f"at most {n}, one for each state", given=excerpt(count))  # fmt: skip
-    march = _Vectors(problem, wanted, seed, {"rtol": _RTOL, **options, "method": method})
+    march = _Vectors(problem, wanted, seed, {"rtol": _RTOL, **march_options(options, "exponents"), "method": method})
     begun, turns = clock.perf_counter(), list[Array]()
     lengths = list[float]()
     while True:

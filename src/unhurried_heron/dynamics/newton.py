@@ -10,6 +10,7 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.dynamics.evaluation import Evaluation
 
 # Steps of Newton's method from each start.
@@ -22,10 +23,12 @@ ROUNDING: Final = 1e-13
 NEAR: Final = 1e-6
 # A correction solves its equations if no more than this share of the rates is left.
 _SOLVED: Final = 1e-6
+# What elimination leaves of them where the Jacobian is regular.
+_EXACT: Final = 1e-9
 
 
 def newton(evaluation: Evaluation, begins: Array, sizes: Array, values: Array | None = None) -> tuple[Array, Array]:
-    """Let Newton's method go on from many states, its steps halved until it comes nearer.
+    """Let Newton's method go on from many states, its steps halved until it comes nearer, until the deadline.
 
     Parameters
     ----------
@@ -44,7 +47,7 @@ def newton(evaluation: Evaluation, begins: Array, sizes: Array, values: Array | 
     states, errors = begins.copy(), np.full(len(begins), np.inf)
     going = np.arange(len(begins))
     for _ in range(_MAX_STEPS):
-        if not going.size:
+        if not going.size or seconds_left() < 0.0:
             break
         here, own = states[going], None if values is None else values[going]
         matrices = evaluation.jacobians(here, own)
@@ -84,11 +87,16 @@ def _corrections(rates: Array, matrices: Array) -> Array:
         Infinite where there is none.
     """
     found = np.full(rates.shape, np.inf)
-    for row, (right, matrix) in enumerate(zip(rates, matrices, strict=True)):
-        if not (np.isfinite(right).all() and np.isfinite(matrix).all()):
-            continue
-        # where the Jacobian is singular, the shortest correction, if there is any
-        step = np.linalg.lstsq(matrix, right, rcond=None)[0]
-        if np.abs(right - matrix @ step).max() <= _SOLVED * np.abs(right).max():
-            found[row] = step
+    good = np.flatnonzero(np.isfinite(np.column_stack([rates, matrices.reshape(len(rates), -1)])).all(axis=1))
+    try:
+        found[good] = np.linalg.solve(matrices[good], rates[good, :, None])[:, :, 0]
+    except np.linalg.LinAlgError:
+        found[good] = np.nan
+    for row in good.tolist():
+        right, matrix, step = rates[row], matrices[row], found[row]
+        if not np.isfinite(step).all() or np.abs(right - matrix @ step).max() > _EXACT * np.abs(right).max():
+            # where the Jacobian is singular, the shortest correction, if there is any
+            step = np.linalg.lstsq(matrix, right, rcond=None)[0]
+        solved = np.abs(right - matrix @ step).max() <= _SOLVED * np.abs(right).max()
+        found[row] = step if solved else np.inf
     return found

@@ -8,12 +8,14 @@ from typing import Any, Final, overload
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.deadline import done_within, seconds_left
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.dynamics.algebra import all_solutions
 from unhurried_heron.dynamics.branches import Branches, follow_branches
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium, equilibrium_at
 from unhurried_heron.dynamics.evaluation import Evaluation
+from unhurried_heron.dynamics.march_options import march_options
 from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
 from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
@@ -34,16 +36,17 @@ _SEED: Final = whole(0)
 
 @overload
 def equilibria(
-    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, starts: int = ..., seed: int = ...
-) -> Equilibria: ...
+    problem: Problem, within: Mapping[str, tuple[Any, Any]], *, starts: int = ..., seed: int = ...,
+    seconds: float = ...,
+) -> Equilibria: ...  # fmt: skip
 @overload
 def equilibria(
     problem: Problem, within: Mapping[str, tuple[Any, Any]], *, over: Mapping[str, tuple[Any, Any]], starts: int = ...,
-    seed: int = ...,
+    seed: int = ..., seconds: float = ...,
 ) -> Branches: ...  # fmt: skip
 def equilibria(
     problem: Problem, within: Mapping[str, tuple[Any, Any]], *, over: Mapping[str, tuple[Any, Any]] | None = None,
-    starts: int = 256, seed: int = 0,
+    starts: int = 256, seed: int = 0, seconds: float = 60.0,
 ) -> Equilibria | Branches:  # fmt: skip
     """Find where all rates vanish within a box, and what kind of equilibrium each is.
 
@@ -63,6 +66,8 @@ def equilibria(
         From how many points.
     seed : int
         Of these.
+    seconds : float
+        How long it may take; what was found by then is returned, and the table says so.
 
     Returns
     -------
@@ -79,16 +84,36 @@ def equilibria(
     >>> [(round(each["x"], 12) + 0.0, each.words) for each in equilibria(pond, {"x": (-2, 2)})]
     [(-1.0, 'stable node'), (0.0, 'unstable node'), (1.0, 'stable node')]
     """
-    from scipy.stats import qmc
-
     refuse_no_problem(problem, "equilibria")
     problem.refuse_open()
     POSITIVE_COUNT(starts, "starts", "equilibria")
     _SEED(seed, "seed", "equilibria")
+    POSITIVE(seconds, "seconds", "equilibria")
     low, high = _box(problem, within)
     _refuse_forced(problem)
     if over is not None:
-        return follow_branches(problem, (low, high), _range(problem, over), starts, seed)
+        limits = _range(problem, over)
+        with done_within(seconds):
+            return follow_branches(problem, (low, high), limits, starts, seed)
+    with done_within(seconds):
+        return _within(problem, low, high, starts, seed)
+
+
+def _within(problem: Problem, low: Array, high: Array, starts: int, seed: int) -> Equilibria:
+    """Find equilibria within a box, until the deadline.
+
+    Parameters
+    ----------
+    problem : Problem
+    low, high : ndarray, shape (n_states,)
+    starts, seed : int
+
+    Returns
+    -------
+    Equilibria
+    """
+    from scipy.stats import qmc
+
     evaluation = Evaluation(problem)
     power = 1 << (starts - 1).bit_length()
     shares = qmc.Sobol(low.size, rng=np.random.default_rng(seed)).random(power)[:starts]
@@ -108,7 +133,7 @@ def equilibria(
     box = {name: (float(a), float(b)) for name, a, b in zip(problem.states, low, high, strict=True)}
     found = tuple(_with_kind(problem, state, error, typical) for state, error in zip(states, errors, strict=True))
     count = len(known[1].found) if known is not None and known[1].complete else None
-    return Equilibria(problem, found, box, starts, count)
+    return Equilibria(problem, found, box, starts, count, seconds_left() >= 0.0)
 
 
 def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equilibrium:
@@ -143,6 +168,7 @@ def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equili
     """
     refuse_no_problem(problem, "steady")
     POSITIVE(seconds, "seconds", "steady")
+    own = march_options(options, "steady")
     problem.refuse_open()
     _refuse_forced(problem)
     evaluation = Evaluation(problem)
@@ -150,7 +176,7 @@ def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equili
     length, here, spent = end - start, problem, 0.0
     for _ in range(_DOUBLINGS):
         with quietly():
-            run = integrate(here, record=2, budget={"seconds": seconds - spent}, **options)
+            run = integrate(here, record=2, budget={"seconds": seconds - spent}, **own)
         spent += run.tally.seconds
         state = run.data.trajectory.end_state
         sizes = np.maximum(np.abs(state), np.abs(problem.start)) + np.abs(state).max(initial=0.0) * ROUNDING

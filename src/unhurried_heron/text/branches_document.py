@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from unhurried_heron.formulas.state_name import group_of
-from unhurried_heron.text.document import Cell, Column, Document, Statement, Table
+from unhurried_heron.text.document import Cell, Column, Document, Statement, Table, Tone
 from unhurried_heron.text.numbers import counted, with_unit
 
 if TYPE_CHECKING:
@@ -26,6 +26,8 @@ def branches_document(found: Branches) -> Document:
     text = f"{count} over {with_unit(name, units.get(name, ''))} from {low:g} to {high:g}, "
     text += f"from {counted(found.starts, 'start')} of Newton's method; there may be others"
     parts: list[Statement | Table] = [Statement("found", text, {"count": len(found)})]
+    if not found.in_time:
+        parts.append(Statement("time", "the time was used up: seconds=… finds more", {}, Tone.DOUBTFUL))
     parameter = Column(name, digits=10, unit=units.get(name, ""))
     if found.bifurcations:
         names = problem.states[:_MAX_STATES]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from unhurried_heron.formulas.state_name import group_of
-from unhurried_heron.text.document import Cell, Column, Document, Statement, Table
+from unhurried_heron.text.document import Cell, Column, Document, Statement, Table, Tone
 from unhurried_heron.text.numbers import counted
 
 if TYPE_CHECKING:
@@ -31,6 +31,8 @@ def equilibria_document(found: Equilibria) -> Document:
     else:
         text += f"none is missed: algebra finds {counted(found.solutions, 'solution')} in all, complex ones too"
     parts: list[Statement | Table] = [Statement("found", text, {"count": len(found)})]
+    if not found.in_time:
+        parts.append(Statement("time", "the time was used up: seconds=… finds more", {}, Tone.DOUBTFUL))
     if len(found):
         names = problem.states[:_MAX_STATES]
         columns = (*(Column(name, digits=8, unit=problem.units.get(group_of(name), "")) for name in names),
