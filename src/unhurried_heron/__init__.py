@@ -11,7 +11,7 @@ from unhurried_heron.diagnosis.explain import Explanation, explain
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.dynamics.bifurcation import Bifurcation
-from unhurried_heron.dynamics.branches import Branch, Branches
+from unhurried_heron.dynamics.branch import Branch, Branches
 from unhurried_heron.dynamics.cycle import Cycle, cycle
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium
 from unhurried_heron.dynamics.exponents import Exponents, exponents

@@ -12,7 +12,8 @@ from unhurried_heron.deadline import done_within, seconds_left
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.dynamics.algebra import all_solutions
-from unhurried_heron.dynamics.branches import Branches, follow_branches
+from unhurried_heron.dynamics.branch import Branches
+from unhurried_heron.dynamics.branches import follow_branches
 from unhurried_heron.dynamics.equilibrium import Equilibria, Equilibrium, equilibrium_at
 from unhurried_heron.dynamics.evaluation import Evaluation
 from unhurried_heron.dynamics.march_options import march_options

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.dynamics.branches import Branches
+from unhurried_heron.dynamics.branch import Branches
 from unhurried_heron.dynamics.cycle import Cycle
 from unhurried_heron.errors import OptionError, excerpt, listing
 from unhurried_heron.figures.figures import COLOURS, VERBATIM, figure_of, finish, legend

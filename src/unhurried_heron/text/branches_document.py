@@ -9,7 +9,7 @@ from unhurried_heron.text.document import Cell, Column, Document, Statement, Tab
 from unhurried_heron.text.numbers import counted, with_unit
 
 if TYPE_CHECKING:
-    from unhurried_heron.dynamics.branches import Branches
+    from unhurried_heron.dynamics.branch import Branches
 
 # States that a table shows.
 _MAX_STATES: Final = 6
