@@ -194,16 +194,19 @@ def _take(
     """
     problem, n, (found, batch, quantities) = request.problem, len(request.problem.states), into
     done = (members.reasons == _REACHED) | (members.reasons == _STOPPED)
-    own = np.arange(batch.start, batch.stop)[done]
-    found.recorded[own, :, :n] = members.recorded[done]
-    found.finals[own], found.ends[own] = members.finals[done], members.ends[done]
-    found.counts[own] = members.counts[done]
-    reached = members.reasons[done] == _REACHED
-    found.endings[own] = np.where(reached, EndingReason.END.value, EndingReason.EVENT.value)
-    changing = _changing(group, problem, rows[done])
-    if group.derived and problem.derived and own.size:
+    # where all came to their ends, nothing needs to be picked out
+    own: Any = batch if done.all() else np.arange(batch.start, batch.stop)[done]
+    picked: Any = slice(None) if done.all() else done
+    found.recorded[own, :, :n] = members.recorded[picked]
+    found.finals[own], found.ends[own] = members.finals[picked], members.ends[picked]
+    found.counts[own] = members.counts[picked]
+    found.endings[own] = EndingReason.END.value
+    stopped = np.arange(batch.start, batch.stop)[members.reasons == _STOPPED]
+    found.endings[stopped] = EndingReason.EVENT.value
+    changing = _changing(group, problem, rows[picked])
+    if group.derived and problem.derived and done.any():
         times = beside_jumps(request, members, done)
-        then = at_times(request, members, done, changing, np.tile(_times(request), (own.size, 1)))
+        then = at_times(request, members, done, changing, np.tile(_times(request), (int(done.sum()), 1)))
         found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], then)
     last = at_times(request, members, done, changing, members.ends[done][:, None]) if group.measures else changing
     extents = _extents(members, done, quantities, abs(members.ends[done] - problem.interval[0]))

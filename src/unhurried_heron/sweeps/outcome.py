@@ -91,6 +91,8 @@ class Outcome(NamedTuple):
         if not parts:
             return self
         members, which, times, states = map(np.concatenate, zip(*parts, strict=True))
+        if (np.diff(members) >= 0).all():
+            return self._replace(event_members=members, event_which=which, event_times=times, event_states=states)
         order = np.argsort(members, kind="stable")
         return self._replace(
             event_members=members[order], event_which=which[order], event_times=times[order], event_states=states[order]
