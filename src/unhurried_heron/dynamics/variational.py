@@ -26,6 +26,7 @@ _MAX_TEXT: Final = 100_000
 _MAX_WRITTEN_OUT: Final = 10000
 _STATE: Final = "state_{}_"
 _VECTOR: Final = "vector_{}_{}_"
+_ENTRY: Final = "entry_{}_{}_"
 
 
 def jumps_of(problem: Problem) -> str:
@@ -111,9 +112,13 @@ def _written(problem: Problem, nodes: list[Node], count: int) -> Problem | None:
     # states come in the order of their equations
     lines = [f"{_STATE.format(k)}' = {to_text(node)}" for k, node in enumerate(nodes)]
     entries = [differentiator.by_name(node) for node in nodes]
+    # each is written, and read, once for all vectors
+    for i, row in enumerate(entries):
+        lines += [f"{_ENTRY.format(i, states[state])} = {to_text(each)}" for state, each in row.items()]
     for k in range(count):
         for i, row in enumerate(entries):
-            terms = [f"({to_text(each)})*{_VECTOR.format(k, states[state])}" for state, each in row.items()]
+            columns = [states[state] for state in row]
+            terms = [f"{_ENTRY.format(i, j)}*{_VECTOR.format(k, j)}" for j in columns]
             lines.append(f"{_VECTOR.format(k, i)}' = {' + '.join(terms) or '0'}")
     written = "\n".join(lines)
     if len(written) > _MAX_TEXT:
