@@ -317,11 +317,49 @@ def search_part(watch, control, system, coefficients, shape, part, everything):
         changes_sign = 1 if everything else may_change(watch, control, system, e)
         if changes_sign < 0:
             return FAILED
-        if changes_sign == 1:
+        if changes_sign == 0:
+            continue
+        single = 0 if everything else _changes_once(watch, control, system, e, part)
+        if single < 0:
+            return FAILED
+        if single == 0:
             found = _find_all(watch, control, e, coefficients, shape, part)
             if found != SEARCHED:
                 return found
+            continue
+        bounds = 0.0, watch.values[e], 1.0, watch.values[END_ROW * watch.m + e]
+        if not _find_between(watch, control, e, coefficients, shape, bounds):
+            return FAILED
     return SEARCHED
+
+
+@inner
+def _changes_once(watch, control, system, event, part):
+    """Whether a function has one change in a whole step, since it has two signs and moves calmly; or FAILED.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+    part : (float, float)
+        Where the part of the step begins and ends.
+
+    Returns
+    -------
+    int
+        1, 0, or FAILED if what is called stopped.
+    """
+    left, right = watch.values[event], watch.values[END_ROW * watch.m + event]
+    if part[0] != 0.0 or part[1] != 1.0 or not left * right < 0.0 or watch.going[event] == LEAVES:
+        return 0
+    if watch.band[event] != 0.0 or watch.breaks[event] == 1 or not has_function(watch.derivatives, event):
+        return 0
+    if count_looks(watch, event, control.length) > MIN_LOOKS + 1:
+        return 0
+    return is_calm(watch, control, system, event)
 
 
 @inner
