@@ -59,6 +59,20 @@ def test_verdicts(text: str, initial: dict, count: int | None, verdict: str) -> 
     assert uh.exponents(problem, count, seconds=0.6, accuracy=0.02).verdict == verdict
 
 
+@pytest.mark.parametrize(
+    ("text", "initial", "exact"),
+    [  # both by J. C. Sprott, Chaos and Time-Series Analysis (2003), tables of appendix A
+        ("x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", {"x": 1, "y": 1, "z": 20}, 0.9056),
+        ("x' = -y - z\ny' = x + 0.2*y\nz' = 0.2 + z*(x - 5.7)", {"x": 1, "y": 1, "z": 0}, 0.0714),
+    ],
+)
+def test_exponents_of_the_literature(text: str, initial: dict, exact: float) -> None:
+    problem = uh.Problem.from_text(text, initial=initial, interval=(0, 50))
+    found = uh.exponents(problem, 1, accuracy=0.008, seconds=30.0, rtol=1e-6)
+    assert found.values == pytest.approx([exact], rel=0.01)
+    assert found.half_widths[0] <= 0.008 * found.values[0]
+
+
 def test_where_energy_is_kept_exponents_come_in_pairs() -> None:
     """The stars of M. Henon and C. Heiles (1964), at an energy where most motion is chaotic."""
     energy = uh.Problem.from_text("x' = p\ny' = q\np' = -x - 2*x*y\nq' = -y - x^2 + y^2", interval=(0, 50),

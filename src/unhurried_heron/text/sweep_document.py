@@ -36,8 +36,7 @@ def sweep_document(sweep: Sweep) -> Document:
     alone = Counter(each for each in data["alone"].values.ravel().tolist() if each)
     for reason, count in alone.most_common(_MAX_REASONS):
         text = f"{counted(count, 'member')} marched one by one: {reason}"
-        # what holds the interpreter is shared among processes
-        text += "; executor= shares them among processes" if count >= _MANY and "Python function" in reason else ""
+        text += "; executor= shares them among processes" if count >= _MANY else ""
         parts.append(Statement("alone", text, {"count": count}))
     accepted, evaluations = (int(data[f"tally_{name}"].sum()) for name in ("accepted", "rate_evaluations"))
     parts.append(Statement("work", f"{accepted:,} steps accepted, {evaluations:,} rate evaluations"))
