@@ -18,7 +18,7 @@ from implicit import ABSOLUTE, HIRES, RELATIVE, by_hand
 from implicit import FIRST as FIRST_STIFF
 from pairing import compile_c, in_turn, prepared, verdict
 
-from unhurried_heron.driver import members
+from unhurried_heron.driver import lockstep
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.members import march_members
 from unhurried_heron.input.event import Event
@@ -151,16 +151,16 @@ def lockstep_report() -> None:
     over = {"r": np.linspace(20.0, 30.0, COUNT // 4)}
     for method in ("classical-rk-4", "heun-2"):
         together = of_sweeps(SHORT, method, over, 1, count=LOCKSTEPS)
-        worth, members._WORTH_STEPS = members._WORTH_STEPS, np.inf
+        worth, lockstep.WORTH_STEPS = lockstep.WORTH_STEPS, np.inf
         alone = of_sweeps(SHORT, method, over, 1, count=LOCKSTEPS)
 
         def one_by_one(alone: Callable[[], float] = alone) -> float:
-            kept, members._WORTH_STEPS = members._WORTH_STEPS, np.inf
+            kept, lockstep.WORTH_STEPS = lockstep.WORTH_STEPS, np.inf
             taken = alone()
-            members._WORTH_STEPS = kept
+            lockstep.WORTH_STEPS = kept
             return taken
 
-        members._WORTH_STEPS = worth
+        lockstep.WORTH_STEPS = worth
         found = in_turn(7, together=together, alone=one_by_one)
         print(f"   {method}, fixed steps, nanoseconds each: in lockstep over vector lanes "
               f"{1e3 * found['together']:.1f}, one member after another {1e3 * found['alone']:.1f}: "
@@ -222,7 +222,7 @@ def report() -> None:
         return (time.perf_counter() - begun) / steps * 1e6
 
     found = in_turn(
-        7,
+        15,
         whole=of_sweeps(SHORT, "dormand-prince-54", {"r": values}, 1, rtol=RTOL, atol=ATOL),
         ours=of_library(SHORT, "dormand-prince-54", "r", values),
         two=of_library(SHORT, "dormand-prince-54", "r", values, threads=2),

@@ -382,6 +382,7 @@ def test_parameters_that_events_change_reach_all_quantities() -> None:
 @pytest.mark.parametrize("method", ["classical-rk-4", "heun-2", "dormand-prince-54", "euler"])
 def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
     marched: list[int] = []
+    monkeypatch.setattr("unhurried_heron.driver.lockstep._SLICE", 70)
     together = members.march_in_lockstep
 
     def counted(*given) -> np.ndarray:
@@ -396,7 +397,7 @@ def test_members_in_lockstep_are_those_that_march_by_themselves(method: str, mon
                                        initial={"x": 1, "y": 1, "z": 1})  # fmt: skip
         found = []
         for worth in (0, np.inf):
-            monkeypatch.setattr(members, "_WORTH_STEPS", worth)
+            monkeypatch.setattr("unhurried_heron.driver.lockstep.WORTH_STEPS", worth)
             # not a whole number of groups, on two threads
             over = {"r": np.linspace(*rs, 75), "x": [1.0, 2.0]}
             found.append(uh.sweep(problem, over, method, record=2, threads=2, **fixed).dataset)

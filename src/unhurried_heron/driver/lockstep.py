@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import functools
 import math
+import threading
 from collections.abc import Collection
 from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
@@ -26,14 +27,21 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.following import formulas_that_follow
+from unhurried_heron.problem.problem import Problem
 
 # Steps before the end that are taken one by one, as a march by itself does.
 _LAST: Final = 2
+# Steps of all members from which on it is worth compiling them for groups: a tenth of a second.
+WORTH_STEPS: Final = 2_000_000
+# Steps of each likewise.
+_FEWEST_STEPS: Final = 8
+# Steps of a group between two looks at whether to stop.
+_SLICE: Final = 20_000
 # States of a member: more are as quick one by one.
 _MAX_STATES: Final = 32
 
 
-def takes_lockstep(request: RunRequest, moved: Collection[str]) -> bool:
+def takes_lockstep(request: RunRequest, moved: Collection[str], count: int) -> bool:
     """Whether members can march in lockstep: fixed steps of an explicit Runge-Kutta method that nothing interrupts.
 
     Parameters
@@ -41,6 +49,8 @@ def takes_lockstep(request: RunRequest, moved: Collection[str]) -> bool:
     request : RunRequest
     moved : collection of str
         The parameters in which they differ.
+    count : int
+        How many they are.
 
     Returns
     -------
@@ -55,6 +65,11 @@ def takes_lockstep(request: RunRequest, moved: Collection[str]) -> bool:
     times = () if request.times is None else request.times.tolist()
     if not {*times} <= {*problem.interval} or not 0 < model.layout.size <= _MAX_STATES:
         return False
+    begin, end = problem.interval
+    steps = abs(end - begin) / request.fixed
+    # before anything is compiled
+    if steps < _FEWEST_STEPS or count * steps < WORTH_STEPS:
+        return False
     if request.budget.steps is not None or request.budget.rate_evaluations is not None:
         return False
     follow = formulas_that_follow(problem.assembled.definitions, moved, model)
@@ -62,13 +77,18 @@ def takes_lockstep(request: RunRequest, moved: Collection[str]) -> bool:
     return follow is not None and {*follow} <= {*model.parameters} and _rates_of(problem) is not None
 
 
-@functools.lru_cache(maxsize=64)
-def _rates_of(problem: Any) -> tuple[int, object] | None:
+def _rates_of(problem: Problem) -> tuple[int, object] | None:
     """Return the address of the rates of a group of members, and what keeps it alive; None where there are none."""
-    model = problem.model
+    model: Any = problem.model
     names = context_of(problem).names(model.layout, held=False)
     text = lanes_of(emit_module(model.rates.indexed_formulas, (), model.layout.size, names))
-    return None if text is None else compile_module(text)
+    return None if text is None else _machine_code(text)
+
+
+@functools.lru_cache(maxsize=64)
+def _machine_code(text: str) -> tuple[int, object]:
+    # one structure is compiled once, whatever its values
+    return compile_module(text)
 
 
 def march_in_lockstep(
@@ -102,12 +122,21 @@ def march_in_lockstep(
     # all is compiled before the first thread begins
     code = _code_of(request)
 
+    stopped = threading.Event()
+
     def march(first: int) -> None:
+        if stopped.is_set():
+            return
         part = slice(first, min(first + GROUP, count))
-        finals[part] = _group(request, code, (known[part], initial[part]), steps)
+        finals[part] = _group(request, code, (known[part], initial[part]), steps, stopped)
 
     with ThreadPoolExecutor(threads) as executor:
-        list(executor.map(march, groups))
+        try:
+            list(executor.map(march, groups))
+        except BaseException:
+            # the groups that march are left within a slice
+            stopped.set()
+            raise
     return finals
 
 
@@ -133,7 +162,7 @@ def _code_of(request: RunRequest) -> _Code:
     return _Code(rates[0], *steps_of(request.method))
 
 
-def _group(request: RunRequest, code: _Code, given: tuple[Array, Array], steps: int) -> Array:
+def _group(request: RunRequest, code: _Code, given: tuple[Array, Array], steps: int, stopped: threading.Event) -> Array:
     """March a group of members.
 
     Parameters
@@ -143,6 +172,8 @@ def _group(request: RunRequest, code: _Code, given: tuple[Array, Array], steps: 
     given : (ndarray of shape (n_members, n_parameters), ndarray of shape (n_members, n_states))
         Parameters and starting states.
     steps : int
+    stopped : Event
+        Whether it was stopped from outside.
 
     Returns
     -------
@@ -164,15 +195,18 @@ def _group(request: RunRequest, code: _Code, given: tuple[Array, Array], steps: 
         block[BLOCK.index(name)] = value
     _function(rates)(begin, address(state), address(stages), address(context))
     call, most = _stride(stride), max(int((end - begin) / step - _LAST), 0)
-    done = call(begin, step, 0, min(most, steps - 1), address(block))
-    good = done == min(most, steps - 1)
-    while good and done < steps:
+    done, good, together = 0, True, min(most, steps - 1)
+    while good and done < together and not stopped.is_set():
+        wanted = min(_SLICE, together - done)
+        good = call(begin, step, done, wanted, address(block)) == wanted
+        done += wanted
+    while good and done < steps and not stopped.is_set():
         # where a step is counted from, and where it ends, are rounded once, as in a march by itself
         here = _rounded(begin, done, step)
         there = end if done == steps - 1 else _rounded(begin, done + 1, step)
         good = here + (there - here) == there and call(here, there - here, 0, 1, address(block)) == 1
         done += 1
-    if not good or block[CODE] != 1:
+    if not good or done < steps or block[CODE] != 1:
         return np.full(initial.shape, np.nan)
     return state.T[:count].copy()
 

@@ -15,24 +15,18 @@ from unhurried_heron.driver.member_loops import BY_MEMBER, FoundEvents, Members,
 from unhurried_heron.driver.member_times import member_times, moving_names, stops_for
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import linear_kind, set_up
-from unhurried_heron.driver.step_measures import N_RESULTS, quantities_in
+from unhurried_heron.driver.step_measures import quantities_in
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.kernels.memory.sweep import COUNTED, N_COUNTED
+from unhurried_heron.kernels.memory.sweep import COUNTED, N_COUNTED, N_RESULTS
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 from unhurried_heron.model.time_switches import RunSwitches
 from unhurried_heron.problem.following import formulas_that_follow
 
-# Fewer members march one after another.
-_FEW: Final = 16
-# Steps of all members from which on it is worth compiling them for groups: a tenth of a second.
-_WORTH_STEPS: Final = 2_000_000
 # Parts that each thread takes, one after another.
 _PARTS: Final = 4
-# Steps of each likewise.
-_FEWEST_STEPS: Final = 8
 # Steps between two looks at what is measured: few enough to stay in the processor's cache.
 _STEPS: Final = 32
 
@@ -97,7 +91,7 @@ def march_members(
     KeyboardInterrupt
         The members that march are left.
     """
-    if len(initial) >= _FEW and not quantities and takes_lockstep(request, moved):
+    if len(initial) > 1 and not quantities and takes_lockstep(request, moved, len(initial)):
         return _in_lockstep(request, parameters, initial, moved, threads)
     return _one_after_the_other(request, parameters, initial, moved, threads, quantities)
 
@@ -187,9 +181,7 @@ def _in_lockstep(
     count = len(initial)
     found = first._replace(**{name: np.repeat(getattr(first, name), count, axis=0) for name in BY_MEMBER})  # type: ignore[arg-type]  # arrays alone
     steps = int(first.counts[0, COUNTED.index("accepted")])
-    if count * steps < _WORTH_STEPS:
-        return _one_after_the_other(request, parameters, initial, moved, threads)
-    if first.reasons[0] == Reason.REACHED_END and steps >= _FEWEST_STEPS:
+    if first.reasons[0] == Reason.REACHED_END:
         found.finals[1:] = march_in_lockstep(request, parameters, initial, moved, steps, threads)[1:]
     else:
         found.finals[1:] = np.nan

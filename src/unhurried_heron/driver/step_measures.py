@@ -14,21 +14,15 @@ from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import address_table
-from unhurried_heron.kernels.memory.sweep import N_POINTS, StepMeasures
+from unhurried_heron.kernels.memory.sweep import LARGEST, N_POINTS, N_RESULTS, StepMeasures
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.piecewise_chebyshev import chebyshev_points
 from unhurried_heron.run.run import Run
 
-# Values of this size stand for infinity.
-_LARGEST: Final = 1e280
 # Integrals beyond this share of it have no finite value.
 _BEYOND: Final = 0.1
-# Numbers of each quantity: smallest and largest value, integral.
-N_RESULTS: Final = 3
 
-_NODES: Final = np.cos(np.pi * (np.arange(N_POINTS) + 0.5) / N_POINTS)
-# From values at the nodes to coefficients: the discrete cosine transform.
-_TRANSFORM: Final = (2.0 / N_POINTS) * np.cos(np.outer(np.arange(N_POINTS), np.arccos(_NODES)))
-_TRANSFORM[0] *= 0.5
+_NODES, _TRANSFORM = chebyshev_points(N_POINTS)
 
 
 class Extent(NamedTuple):
@@ -124,8 +118,8 @@ def extents_of(results: Array) -> Extent:
     for each in (smallest, largest):
         # without a step, and without a number, there is none
         each[np.isinf(each)] = np.nan
-        each[np.abs(each) >= _LARGEST] *= np.inf
-    integral[~(np.abs(integral) < _BEYOND * _LARGEST)] = np.nan
+        each[np.abs(each) >= LARGEST] *= np.inf
+    integral[~(np.abs(integral) < _BEYOND * LARGEST)] = np.nan
     return Extent(smallest, largest, integral)
 
 

@@ -7,18 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Final, Literal
+from typing import Final, Literal
 
 import numpy as np
 
 from unhurried_heron.arrays import Array, ComplexArray, IntArray
-from unhurried_heron.dynamics.curve import Equations
+from unhurried_heron.dynamics.curve import Equations, Trace
 from unhurried_heron.equality import ByValue
 from unhurried_heron.problem.pointwise import eigenvalues_of
 from unhurried_heron.problem.problem import Problem
-
-if TYPE_CHECKING:
-    from unhurried_heron.dynamics.curve import Trace
 
 BifurcationKind = Literal["fold", "branch point", "Hopf", "corner"]
 # How exactly a place between two points is found, as an arclength.
@@ -180,7 +177,7 @@ def bifurcations_on(equations: Equations, trace: Trace, spectra: ComplexArray) -
             continue
         crossed = dets[index] * dets[index + 1] < 0.0
         if crossed:
-            found += _branch_point(step, trace)
+            found += _branch_point(step)
         if trace.tangents[index][-1] * trace.tangents[index + 1][-1] < 0.0 and not crossed:
             found += _turning(step)
         changes: IntArray = np.flatnonzero(real[index] * real[index + 1] < 0.0).astype(np.int64)
@@ -203,7 +200,7 @@ def _determinant(equations: Equations, point: Array, tangent: Array) -> float:
     return float(np.linalg.det(np.vstack([equations.at(point)[1], tangent])))
 
 
-def _branch_point(step: _Step, trace: Trace) -> Iterator[Located]:
+def _branch_point(step: _Step) -> Iterator[Located]:
     """Yield where two branches meet: by a polynomial through points on both sides, as the equations are singular."""
     equations = step.equations
 

@@ -62,10 +62,9 @@ class Branch(ByValue):
         return [(kind, slice(a, b + 1)) for kind, a, b in zip(kinds, edges[:-1], edges[1:], strict=True)]
 
     @property
-    def _rounding(self) -> Array:
+    def _rounding(self) -> float:
         finite = np.abs(self.eigenvalues[np.isfinite(self.eigenvalues)])
-        rounding: Array = _NEUTRAL * finite.max(initial=0.0) * np.ones(self.values.size)
-        return rounding
+        return _NEUTRAL * float(finite.max(initial=0.0))
 
     @property
     def growth(self) -> Array:

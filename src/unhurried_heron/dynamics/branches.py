@@ -10,7 +10,7 @@ from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.deadline import seconds_left
 from unhurried_heron.dynamics.bifurcation import Bifurcation, Located, bifurcations_on, lyapunov_coefficient
 from unhurried_heron.dynamics.branch import Branch, Branches
-from unhurried_heron.dynamics.curve import FIRST_STEP, SLACK, Equations, Trace, follow, outside
+from unhurried_heron.dynamics.curve import SLACK, STARTING_LENGTH, Equations, Trace, follow, outside
 from unhurried_heron.dynamics.evaluation import Evaluation
 from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
 from unhurried_heron.problem.pointwise import eigenvalues_of
@@ -44,15 +44,9 @@ class _Search:
         self.located: list[Located] = []
         self.spectra: list[ComplexArray] = []
 
-    def follow_from(self, start: Array, along: Array | None = None) -> None:
-        """Follow the branch through a point, and those that meet it, unless it is known.
-
-        Parameters
-        ----------
-        start : ndarray, shape (n_states + 1,)
-        along : ndarray, shape (n_states + 1,), optional
-        """
-        waiting = [(start, np.eye(start.size)[-1] if along is None else along)]
+    def follow_from(self, start: Array) -> None:
+        """Follow the branch through a point, and those that meet it, unless it is known."""
+        waiting = [(start, np.eye(start.size)[-1])]
         while waiting and len(self.traces) < _MAX_BRANCHES and seconds_left() >= 0.0:
             point, way = waiting.pop(0)
             if outside(point) or self._knows(point):
@@ -81,7 +75,8 @@ class _Search:
             if each.kind != "corner":
                 trace.points.insert(each.step + 1, each.unknowns)
                 trace.tangents.insert(each.step + 1, each.tangent)
-        self.spectra[-1] = self._spectra(trace)
+        if located:
+            self.spectra[-1] = self._spectra(trace)
 
     def _both_ways(self, start: Array, along: Array) -> tuple[Trace, tuple[str, str]]:
         onwards = follow(self.equations, start, along)
@@ -118,7 +113,7 @@ class _Search:
     def _is_new(self, found: Located) -> bool:
         return not any(
             np.abs(found.unknowns - each.unknowns).max() <= _SAME
-            and (each.kind == found.kind or "branch point" in (each.kind, found.kind) or "corner" in (each.kind,))
+            and (each.kind in (found.kind, "branch point", "corner") or found.kind == "branch point")
             for each in self.located
         )
 
@@ -144,7 +139,7 @@ def _ways_on(equations: Equations, found: Located) -> list[tuple[Array, Array]]:
     first /= np.linalg.norm(first)
     basis = np.array([first @ plane, np.array([-first[1], first[0]]) @ plane])
     # directions of branches are the roots of a quadratic form, with second derivatives along the plane
-    step, form = FIRST_STEP, np.empty((2, 2))
+    step, form = STARTING_LENGTH, np.empty((2, 2))
     for i in range(2):
         above, below = (equations.at(at + side * step * basis[i])[1] for side in (1.0, -1.0))
         form[i] = psi @ ((above - below) / (2.0 * step)) @ basis.T
@@ -158,7 +153,7 @@ def _ways_on(equations: Equations, found: Located) -> list[tuple[Array, Array]]:
     for way in ways:
         unit = way / np.linalg.norm(way)
         for side in (1.0, -1.0):
-            point = equations.correct(at + side * FIRST_STEP * unit, unit)
+            point = equations.correct(at + side * STARTING_LENGTH * unit, unit)
             if point is not None:
                 found_ways.append((point[0], side * unit))
     return found_ways

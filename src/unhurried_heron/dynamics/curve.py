@@ -25,7 +25,7 @@ _DIFFERENCE: Final = 1e-3
 # Where rates end nearby, a difference to one side.
 _ONE_SIDED: Final = 1e-7
 # The first step along the curve, where box and range have the length one,
-FIRST_STEP: Final = 0.005
+STARTING_LENGTH: Final = 0.005
 # the longest,
 _LONGEST_STEP: Final = 0.02
 # the shortest,
@@ -190,7 +190,7 @@ def follow(equations: Equations, start: Array, along: Array) -> Trace:
     """
     tangent = equations.tangent(start, along)
     trace = Trace([start], [along if tangent is None else tangent])
-    step = FIRST_STEP
+    step = STARTING_LENGTH
     while not trace.end:
         if seconds_left() < 0.0:
             trace.end = "time"
@@ -214,7 +214,7 @@ def follow(equations: Equations, start: Array, along: Array) -> Trace:
                     # the corner itself is where both directions meet
                     trace.points += [_meeting(here, way, *beyond), beyond[0]]
                     trace.tangents += [way, beyond[1]]
-                    step = FIRST_STEP
+                    step = STARTING_LENGTH
             continue
         point, count = found
         out = (point < -SLACK) | (point > 1.0 + SLACK)
@@ -239,10 +239,10 @@ def follow(equations: Equations, start: Array, along: Array) -> Trace:
         trace.points.append(point)
         trace.tangents.append(ahead)
         if turn > _TURN:
-            step = FIRST_STEP
+            step = STARTING_LENGTH
         elif count <= 4 and turn < 0.5 * _TURN:
             step = min(1.5 * step, _LONGEST_STEP)
-        if len(trace.points) > _LOOK and np.linalg.norm(point - trace.points[-_LOOK]) < FIRST_STEP:
+        if len(trace.points) > _LOOK and np.linalg.norm(point - trace.points[-_LOOK]) < STARTING_LENGTH:
             # shorter and shorter, as towards the end of a root
             trace.end = "lost"
         if len(trace.points) >= _MAX_POINTS:

@@ -23,7 +23,7 @@ _CORRECTIONS: Final = 3
 # and what is left after them.
 _NEAR: Final = 1e-8
 # The first step of a path,
-_FIRST_STEP: Final = 0.02
+_STARTING_LENGTH: Final = 0.02
 # the longest,
 _LONGEST_STEP: Final = 0.1
 # and the shortest.
@@ -166,7 +166,7 @@ class _Paths:
         roots = np.stack([grid.ravel() for grid in grids], axis=1)
         points = np.column_stack([np.ones(len(roots), dtype=complex), roots])
         self._points = points / (points @ self._plane)[:, None]
-        self._when, self._steps = np.zeros(len(points)), np.full(len(points), _FIRST_STEP)
+        self._when, self._steps = np.zeros(len(points)), np.full(len(points), _STARTING_LENGTH)
 
     def to(self, end: float) -> ComplexArray:
         """Follow all paths to a value of the homotopy's parameter, and return the points, shape (n_paths, n + 1)."""

@@ -39,10 +39,16 @@ _MAX_OF_EACH: Final = 20
 # and in all besides.
 _MAX_MORE: Final = 100_000
 
-_NODES: Final = np.cos(np.pi * (np.arange(_POINTS) + 0.5) / _POINTS)
-# From values at the nodes to coefficients: the discrete cosine transform.
-_TO_COEFFICIENTS: Final = (2.0 / _POINTS) * np.cos(np.outer(np.arange(_POINTS), np.arccos(_NODES)))
-_TO_COEFFICIENTS[0] *= 0.5
+
+def chebyshev_points(count: int) -> tuple[Array, Array]:
+    """Return Chebyshev points, and the discrete cosine transform from values there to coefficients."""
+    nodes = np.cos(np.pi * (np.arange(count) + 0.5) / count)
+    transform = (2.0 / count) * np.cos(np.outer(np.arange(count), np.arccos(nodes)))
+    transform[0] *= 0.5
+    return nodes, transform
+
+
+_NODES, _TO_COEFFICIENTS = chebyshev_points(_POINTS)
 
 
 @dataclass(frozen=True)

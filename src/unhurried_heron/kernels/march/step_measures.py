@@ -14,7 +14,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.decoding import step_measures_in
-from unhurried_heron.kernels.memory.sweep import N_POINTS
+from unhurried_heron.kernels.memory.sweep import LARGEST, N_POINTS, N_RESULTS
 
 # The last coefficients, as a share of the largest, below which a part is resolved.
 EXACT = 1e-13
@@ -24,14 +24,10 @@ ROUNDING = 64 * float(np.finfo(float).eps)
 MAX_HALVINGS = 26
 # and parts that it may become.
 MAX_PARTS = 400
-# Larger values, infinite ones among them, count as this.
-LARGEST = 1e280
 # Steps towards a turning point.
 TURNING_STEPS = 40
 # A turning point is looked for if it may be beyond what is known by this many times the difference to its neighbour.
 OVERSHOOT = 2.0
-# Numbers for each quantity: smallest and largest value, integral.
-N_RESULTS = 3
 
 
 @inner

@@ -31,6 +31,10 @@ N_COUNTED: Final = len(COUNTED)
 
 # Chebyshev points at which a quantity is interpolated on a part of a step.
 N_POINTS: Final = 12
+# Numbers that are taken of each quantity: the smallest and the largest value, the integral.
+N_RESULTS: Final = 3
+# Larger values, infinite ones among them, count as this.
+LARGEST: Final = 1e280
 
 
 class StepMeasures(NamedTuple):
