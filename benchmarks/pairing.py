@@ -31,6 +31,23 @@ def in_turn(rounds: int = ROUNDS, /, **measures: Callable[[], float]) -> dict[st
     return {name: statistics.median(values) for name, values in taken.items()}
 
 
+def side_by_side(rounds: int, one: Callable[[], float], other: Callable[[], float]) -> tuple[float, float, float]:
+    """Median of the ratio of two measures taken one right after the other, and the median of each.
+
+    The order alternates. Where other work comes and goes on the machine, the two of a round meet the same of it, and
+    the ratio of medians over minutes would compare different minutes.
+    """
+    pairs = []
+    for number in range(rounds):
+        if number % 2:
+            second, first = other(), one()
+        else:
+            first, second = one(), other()
+        pairs.append((first / second, first, second))
+    ratio, first, second = (statistics.median(values) for values in zip(*pairs, strict=True))
+    return ratio, first, second
+
+
 def compile_c(source: str, *flags: str) -> ctypes.CDLL:
     """Compile a C file of this folder with gcc -O3 and load it."""
     target = Path(tempfile.mkdtemp()) / "twin.so"

@@ -16,7 +16,7 @@ import numpy as np
 from explicit import LORENZ
 from implicit import ABSOLUTE, HIRES, RELATIVE, by_hand
 from implicit import FIRST as FIRST_STIFF
-from pairing import compile_c, in_turn, prepared, verdict
+from pairing import compile_c, in_turn, prepared, side_by_side, verdict
 
 from unhurried_heron.driver import lockstep
 from unhurried_heron.driver.integrate import integrate
@@ -28,6 +28,7 @@ from unhurried_heron.sweeps.sweep import sweep
 
 COUNT, RTOL, ATOL, FIRST = 40_000, 1e-6, 1e-6, 1e-3
 STIFF_COUNT = 2000
+ROUNDS = 15
 LOCKSTEPS = 400
 MANY = 1000
 SAME = 2e-4
@@ -181,16 +182,13 @@ def stiff_report() -> None:
         return (time.perf_counter() - begun) / attempts * 1e6
 
     options = {"rtol": RELATIVE, "atol": ABSOLUTE, "starting_step": FIRST_STIFF}
-    found = in_turn(
-        7,
-        ours=of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 1, **options),
-        two=of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 2, **options),
-        c=in_c,
-    )
-    print(f"   {STIFF_COUNT:,} members of 8 stiff states, microseconds an attempt: sweep {found['ours']:.3f}, C "
-          f"{found['c']:.3f}, on two threads {found['two']:.3f}")  # fmt: skip
-    verdict("sweep / C, stiff", found["ours"] / found["c"], 1 / 0.85)
-    verdict("on two threads / on one, stiff", found["two"] / found["ours"], 1 / 1.8)
+    ours = of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 1, **options)
+    ratio, taken, taken_c = side_by_side(ROUNDS, ours, in_c)
+    two, taken_two, _ = side_by_side(ROUNDS, of_sweeps(HIRES, "radau-iia-5", {"y8": starts}, 2, **options), ours)
+    print(f"   {STIFF_COUNT:,} members of 8 stiff states, microseconds an attempt: sweep {taken:.3f}, C {taken_c:.3f}, "
+          f"on two threads {taken_two:.3f}")  # fmt: skip
+    verdict("sweep / C, stiff", ratio, 1 / 0.85)
+    verdict("on two threads / on one, stiff", two, 1 / 1.8)
 
 
 def report() -> None:
@@ -221,25 +219,27 @@ def report() -> None:
             steps += tally.accepted + tally.refused
         return (time.perf_counter() - begun) / steps * 1e6
 
+    ours = of_library(SHORT, "dormand-prince-54", "r", values)
+    two = of_library(SHORT, "dormand-prince-54", "r", values, threads=2)
+    whole = of_sweeps(SHORT, "dormand-prince-54", {"r": values}, 1, rtol=RTOL, atol=ATOL)
+    gate = of_sweeps(GATE, "dormand-prince-54", {"opens": GATES}, 1, rtol=RTOL, atol=ATOL)
+    loop_ratio, taken, taken_c = side_by_side(ROUNDS, ours, in_c)
+    whole_ratio, _, _ = side_by_side(ROUNDS, whole, in_c)
+    two_ratio, _, _ = side_by_side(ROUNDS, two, ours)
+    gate_ratio, gate_taken, gate_taken_c = side_by_side(ROUNDS, gate, gate_in_c(GATES))
     found = in_turn(
-        15,
-        whole=of_sweeps(SHORT, "dormand-prince-54", {"r": values}, 1, rtol=RTOL, atol=ATOL),
-        ours=of_library(SHORT, "dormand-prince-54", "r", values),
-        two=of_library(SHORT, "dormand-prince-54", "r", values, threads=2),
-        c=in_c,
+        5,
         python=one_by_one,
-        gate=of_sweeps(GATE, "dormand-prince-54", {"opens": GATES}, 1, rtol=RTOL, atol=ATOL),
-        gate_c=gate_in_c(GATES),
         stiff=of_library(STIFF, "radau-iia-5", "k", np.linspace(0.02, 0.06, COUNT // 100)),
         auto=of_library(STIFF, "auto", "k", np.linspace(0.02, 0.06, COUNT // 100)),
     )
     print(f"   {COUNT:,} members of 3 states and {attempts.mean():.0f} attempted steps, microseconds an attempt:")
-    print(f"   compiled loop {found['ours']:.3f}, C {found['c']:.3f}, integrate for each {found['python']:.3f}")
-    verdict("compiled loop / C", found["ours"] / found["c"], 1 / 0.85)
-    verdict("sweep with its dataset / C", found["whole"] / found["c"], 1 / 0.85)
-    verdict("on two threads / on one", found["two"] / found["ours"], 1 / 1.8)
-    print(f"   with a known time and an event that acts {found['gate']:.3f}, C {found['gate_c']:.3f}")
-    verdict("sweep / C with a known time and an event that acts", found["gate"] / found["gate_c"], 1 / 0.7)
+    print(f"   compiled loop {taken:.3f}, C {taken_c:.3f}, integrate for each {found['python']:.3f}")
+    verdict("compiled loop / C", loop_ratio, 1 / 0.85)
+    verdict("sweep with its dataset / C", whole_ratio, 1 / 0.85)
+    verdict("on two threads / on one", two_ratio, 1 / 1.8)
+    print(f"   with a known time and an event that acts {gate_taken:.3f}, C {gate_taken_c:.3f}")
+    verdict("sweep / C with a known time and an event that acts", gate_ratio, 1 / 0.7)
     print(f"   stiff {found['stiff']:.3f}, by auto {found['auto']:.3f}")
     stiff_report()
     lockstep_report()

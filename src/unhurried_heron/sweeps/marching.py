@@ -31,8 +31,6 @@ from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 if TYPE_CHECKING:
     from unhurried_heron.driver.member_loops import Members
 
-# Members that march in one call of compiled code; between two calls one may interrupt.
-_BATCH: Final = 8192
 # Fewer members than this for each thread are not worth laying out a march for it.
 _FEW: Final = 16
 _REACHED: Final = int(Reason.REACHED_END)
@@ -123,16 +121,12 @@ def march(group: Group) -> Outcome:
             rows[:, model.parameters.index(name)] = values
         for name, values in group.initial.items():
             starts[:, model.layout.slot(name)] = values
-        parts = []
-        for first in range(0, group.count, _BATCH):
-            batch = slice(first, min(first + _BATCH, group.count))
-            threads = group.threads or min(os.cpu_count() or 1, 1 + (batch.stop - batch.start) // _FEW)
-            members = march_members(request, rows[batch], starts[batch], group.parameters, threads, quantities)
-            parts.append(_take(group, request, members, (found, batch, quantities), rows[batch]))
-            own = members.events
-            done = parts[-1][own.members]
-            events.append((own.members[done] + first, own.which[done], own.times[done], own.states[done]))
-        left = np.flatnonzero(~np.concatenate(parts))
+        threads = group.threads or min(os.cpu_count() or 1, 1 + group.count // _FEW)
+        members = march_members(request, rows, starts, group.parameters, threads, quantities)
+        done, own = _take(group, request, members, found, quantities, rows), members.events
+        kept = done[own.members]
+        events.append((own.members[kept], own.which[kept], own.times[kept], own.states[kept]))
+        left = np.flatnonzero(~done)
         found.alone[left] = "what happens in it takes a run by itself"
     for member in left.tolist():
         events += _take_run(group, member, found)
@@ -173,7 +167,7 @@ def _why_alone(group: Group, request: RunRequest) -> str:
 
 
 def _take(
-    group: Group, request: RunRequest, members: Members, into: tuple[Outcome, slice, tuple[str, ...]], rows: Array
+    group: Group, request: RunRequest, members: Members, found: Outcome, quantities: tuple[str, ...], rows: Array
 ) -> Any:
     """Take what compiled code left of members that came to their ends.
 
@@ -182,8 +176,10 @@ def _take(
     group : Group
     request : RunRequest
     members : Members
-    into : (Outcome, slice, tuple of str)
-        What is filled, which members they are, and which quantities were measured.
+    found : Outcome
+        Is filled.
+    quantities : tuple of str
+        Which were measured.
     rows : ndarray, shape (n_members, n_parameters)
         Parameters; of those that follow from others any values.
 
@@ -192,18 +188,16 @@ def _take(
     ndarray of bool, shape (n_members,)
         Which they were.
     """
-    problem, n, (found, batch, quantities) = request.problem, len(request.problem.states), into
+    problem, n = request.problem, len(request.problem.states)
     done = (members.reasons == _REACHED) | (members.reasons == _STOPPED)
     # where all came to their ends, nothing needs to be picked out
-    own: Any = batch if done.all() else np.arange(batch.start, batch.stop)[done]
-    picked: Any = slice(None) if done.all() else done
-    found.recorded[own, :, :n] = members.recorded[picked]
-    found.finals[own], found.ends[own] = members.finals[picked], members.ends[picked]
-    found.counts[own] = members.counts[picked]
+    own: Any = slice(None) if done.all() else done
+    found.recorded[own, :, :n] = members.recorded[own]
+    found.finals[own], found.ends[own] = members.finals[own], members.ends[own]
+    found.counts[own] = members.counts[own]
     found.endings[own] = EndingReason.END.value
-    stopped = np.arange(batch.start, batch.stop)[members.reasons == _STOPPED]
-    found.endings[stopped] = EndingReason.EVENT.value
-    changing = _changing(group, problem, rows[picked])
+    found.endings[members.reasons == _STOPPED] = EndingReason.EVENT.value
+    changing = _changing(group, problem, rows[own])
     if group.derived and problem.derived and done.any():
         times = beside_jumps(request, members, done)
         then = at_times(request, members, done, changing, np.tile(_times(request), (int(done.sum()), 1)))

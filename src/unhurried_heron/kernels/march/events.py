@@ -10,11 +10,8 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_acceptance import FAILED, NEVER, keep_events
-from unhurried_heron.kernels.march.event_values import (
-    in_band,
-    watch_speeds,
-    watch_values,
-)
+from unhurried_heron.kernels.march.event_values import in_band
+from unhurried_heron.kernels.march.functions import call_function, has_function
 from unhurried_heron.kernels.march.locating import EPSILON, MIN_LOOKS
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -26,7 +23,7 @@ from unhurried_heron.kernels.march.search import (
     search_part,
     speed_between,
 )
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
     BEFORE_ROW,
     DESCRIBE,
@@ -126,6 +123,36 @@ def _most_looks(watch, control, system, coefficients, shape, parts, address):
 
 
 @inner
+def _may_change_any(watch, control, system):
+    """Evaluate the functions at the end of a step; 1 where any may have its zeros in it, 0, or FAILED if one stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+
+    Returns
+    -------
+    int
+    """
+    m, some = watch.m, 0
+    for e in range(m):
+        value = offset_by(watch.values, END_ROW * m + e)
+        if call_function(watch.addresses, e, control.finish, system.trial, value) != 1:
+            return FAILED
+        watch.values[END_DERIVATIVE_ROW * m + e] = np.nan
+        speed = offset_by(watch.values, END_SPEED_ROW * m + e)
+        if has_function(watch.speeds, e) and call_function(watch.speeds, e, control.finish, system.trial, speed) != 1:
+            return FAILED
+        changes_sign = may_change(watch, control, system, e)
+        if changes_sign < 0:
+            return FAILED
+        some |= changes_sign
+    return some
+
+
+@inner
 def find_events(watch, control, system, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
 
@@ -148,8 +175,6 @@ def find_events(watch, control, system, shape, parts, address):
     float
     """
     coefficients = as_doubles(control.polynomial_address)
-    control.theta = NEVER
-    control.first_event = control.n_events
     looks = _most_looks(watch, control, system, coefficients, shape, parts, address)
     if looks <= 0.0:
         return float(FAILED) if looks < 0.0 else float(NEVER)
@@ -190,24 +215,24 @@ def search(address):
     table = as_longs(address)
     control, system, watch, output = as_control(table[0]), system_in(table), watch_in(table), output_in(table)
     control.bad_time = control.finish
+    control.theta = NEVER
+    control.first_event = control.n_events
+    some = 1
     if control.searching == 0:
         control.searched = 0.0
-        if not watch_values(watch, control.finish, system.trial, END_ROW):
-            return FAILED
-        for e in range(watch.m):
-            watch.values[END_DERIVATIVE_ROW * watch.m + e] = np.nan
-        if not watch_speeds(watch, control.finish, system.trial, END_SPEED_ROW):
-            return FAILED
+        some = _may_change_any(watch, control, system)
     control.searching = 0
-    shape = (output.size // system.n - 1, system.n)
-    theta = find_events(watch, control, system, shape, parts_in(table), address)
-    if control.searching == 1:
-        return FULL
-    if theta == FAILED:
-        return FAILED
-    if theta != NEVER:
-        control.theta = theta
-        return STOPS
+    # most steps end here, and are not searched
+    if some != 0:
+        shape = (output.size // system.n - 1, system.n)
+        theta = find_events(watch, control, system, shape, parts_in(table), address) if some > 0 else float(FAILED)
+        if control.searching == 1:
+            return FULL
+        if theta == FAILED:
+            return FAILED
+        if theta != NEVER:
+            control.theta = theta
+            return STOPS
     for e in range(watch.m):
         start, end = watch.values[e], watch.values[END_ROW * watch.m + e]
         watch.values[BEFORE_ROW * watch.m + e] = start
