@@ -66,8 +66,8 @@ def test_records_cannot_be_changed() -> None:
                 assert each.__dataclass_params__.frozen, name
 
 
-def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
-    assert python(LAYOUT).returncode == 0, python(LAYOUT).stdout
+# that this checkout passes the checks of layout, words and docstrings is a part of `.ci/run`
+def test_layout_check_can_fail(tmp_path: Path) -> None:
     copy = tmp_path / "unhurried_heron"
     for room in ("run", "kernels", "study"):
         (copy / room).mkdir(parents=True)
@@ -100,7 +100,6 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
 
 def test_docstrings_tell_what_functions_take_return_and_raise(tmp_path: Path) -> None:
     check = ROOT / "tools" / "check_docstrings.py"
-    assert python(check).returncode == 0, python(check).stdout
     package = tmp_path / "unhurried_heron"
     package.mkdir()
     (package / "__init__.py").write_text('__all__ = ["public"]\n')
@@ -132,15 +131,15 @@ WORDS = [
 
 
 def test_retired_words_and_names_without_a_page_are_found(tmp_path: Path) -> None:
-    words = ROOT / "tools" / "check_words.py"
-    assert python(words).returncode == 0, python(words).stdout
-    for part in ("src/unhurried_heron", "docs"):
-        shutil.copytree(ROOT / part, tmp_path / part, ignore=shutil.ignore_patterns("__pycache__", "*.png", "*.xz"))
-    shutil.copy(ROOT / "README.md", tmp_path)
+    package = "src/unhurried_heron"
+    for part in (f"{package}/cli", f"{package}/driver", f"{package}/run", "docs"):
+        shutil.copytree(ROOT / part, tmp_path / part, ignore=shutil.ignore_patterns("__pycache__", "*.png"))
+    for file in ("README.md", f"{package}/__init__.py"):
+        shutil.copy(ROOT / file, tmp_path / file)
     for file, old, new, _ in WORDS:
         for path in [tmp_path / file, *([*tmp_path.rglob("*.md")] if file.startswith("docs") else [])]:
             path.write_text(path.read_text(encoding="utf-8").replace(old, new), encoding="utf-8")
-    done = python(words, tmp_path)
+    done = python(ROOT / "tools" / "check_words.py", tmp_path)
     assert done.returncode == 1
     assert [report for *_, report in WORDS if report not in done.stdout] == []
 

@@ -24,12 +24,12 @@ def chooses_steps(method: Method) -> bool:
 
 # Each option that not every method takes, what goes with it, and which methods take it.
 OPTIONS: dict[str, tuple[dict[str, Any], Callable[[Method], bool]]] = {
-    "rtol": ({"rtol": 1e-7}, lambda m: m.adaptive),
-    "atol by name": ({"atol": {"x": 1e-9}, "rtol": 1e-7}, lambda m: m.adaptive),
+    "rtol": ({"rtol": 1e-5}, lambda m: m.adaptive),
+    "atol by name": ({"atol": {"x": 1e-9}, "rtol": 1e-5}, lambda m: m.adaptive),
     "step": (STEP, lambda m: capabilities(m).takes_fixed_steps),
     "count": ({"count": 256}, lambda m: capabilities(m).takes_fixed_steps),
-    "starting_step": ({"starting_step": 1e-4, "rtol": 1e-7}, lambda m: m.adaptive),
-    "largest_step": ({"largest_step": 0.05, "rtol": 1e-7}, lambda m: m.adaptive),
+    "starting_step": ({"starting_step": 1e-4, "rtol": 1e-5}, lambda m: m.adaptive),
+    "largest_step": ({"largest_step": 0.05, "rtol": 1e-5}, lambda m: m.adaptive),
     "local_extrapolation": (
         {"local_extrapolation": True},
         lambda m: capabilities(m).extrapolates and not m.implicit,

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import ctypes
 import functools
-from typing import Any
+import threading
+from typing import Any, Final
 
 import llvmlite.binding as llvm
 import numpy as np
 
 from unhurried_heron.errors import HeronError
+
+# Characters of a module that shares an engine with others: all of them live as long as one of them is in use.
+_SMALL: Final = 64_000
+# Modules that share an engine, at most.
+_SHARED_BY: Final = 64
 
 
 @functools.cache
@@ -27,8 +33,7 @@ def _target_machine() -> Any:
 
 def compile_functions(text: str, names: tuple[str, ...]) -> tuple[list[int], Any]:
     """Compile a module; return the addresses of the named functions and the engine to keep alive."""
-    engine = _compile(text, optimised=False)
-    return [_found(engine, name) for name in names], engine
+    return _compile(text, names, optimised=False)
 
 
 def compile_many(text: str, count: int) -> tuple[list[int], Any]:
@@ -36,25 +41,74 @@ def compile_many(text: str, count: int) -> tuple[list[int], Any]:
 
     The engine looks through all symbols for each that it is asked for, so that it is asked for one only.
     """
-    engine = _compile(text, optimised=False)
-    index = int(engine.get_global_value_address("functions"))
+    (index,), engine = _compile(text, ("functions",), optimised=False)
     return np.ctypeslib.as_array((ctypes.c_int64 * count).from_address(index)).tolist(), engine
 
 
-def _compile(text: str, *, optimised: bool) -> Any:
-    """Compile a module and return its engine.
+class _SharedEngine:
+    """An engine for many small modules: one of its own takes each of them as long as to compile it."""
+
+    def __init__(self) -> None:
+        self._lock, self._count = threading.Lock(), 0
+        self._engine: Any = None
+        self._machine: Any = None
+
+    def load(self, module: Any, names: tuple[str, ...]) -> tuple[list[int], Any]:
+        """Compile a module; return the addresses of the named symbols and the engine to keep alive.
+
+        Parameters
+        ----------
+        module : module of LLVM
+            Its symbols are renamed, for those of all modules differ.
+        names : tuple of str
+
+        Returns
+        -------
+        (list of int, engine)
+        """
+        with self._lock:
+            if self._count % _SHARED_BY == 0:
+                self._engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
+            if self._machine is None:
+                self._machine = _target_machine()
+            engine, suffix = self._engine, f".{self._count}"
+            self._count += 1
+            for each in (*module.functions, *module.global_variables):
+                if not each.is_declaration:
+                    each.name += suffix
+            _add_object(engine, self._machine.emit_object(module))
+            return [_found(engine, name + suffix) for name in names], engine
+
+
+_SHARED: Final = _SharedEngine()
+
+
+def _compile(text: str, names: tuple[str, ...], *, optimised: bool) -> tuple[list[int], Any]:
+    """Compile a module; return the addresses of the named symbols and the engine to keep alive.
 
     ``optimised`` is for loops. What is emitted shares equal subtrees already, and straight-line formulas gain nothing
     else from optimisation (measured: the same speed of the result for twice the time to compile).
+
+    Parameters
+    ----------
+    text : str
+    names : tuple of str
+    optimised : bool
+
+    Returns
+    -------
+    (list of int, engine)
     """
-    machine = _target_machine()
     module = llvm.parse_assembly(text)
     module.verify()
+    if len(text) <= _SMALL and not optimised:
+        return _SHARED.load(module, names)
+    machine = _target_machine()
     if optimised:
         _optimise(module, machine)
     engine = llvm.create_mcjit_compiler(module, machine)
     engine.finalize_object()
-    return engine
+    return [_found(engine, name) for name in names], engine
 
 
 def _optimise(module: Any, machine: Any) -> None:
@@ -65,7 +119,7 @@ def _optimise(module: Any, machine: Any) -> None:
 
 
 def _found(engine: Any, symbol: str) -> int:
-    address = int(engine.get_function_address(symbol))
+    address = int(engine.get_global_value_address(symbol))
     if address == 0:
         raise HeronError("machine code lacks what was to be called", name=symbol, location="the compiled code",
                          expected=f"a function '{symbol}'", given="none")  # fmt: skip
@@ -74,8 +128,8 @@ def _found(engine: Any, symbol: str) -> int:
 
 def compile_module(text: str, *, optimised: bool = False) -> tuple[int, Any]:
     """Compile a module that defines ``evaluate``; return its address and the engine to keep alive."""
-    engine = _compile(text, optimised=optimised)
-    return _found(engine, "evaluate"), engine
+    (address,), engine = _compile(text, ("evaluate",), optimised=optimised)
+    return address, engine
 
 
 def kind_of_machine() -> str:
@@ -102,6 +156,10 @@ def emit_object(text: str) -> bytes:
 def load_object(code: bytes, symbol: str) -> tuple[int, Any]:
     """Load an object file; return the address of a symbol in it and the engine to keep alive."""
     engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
+    _add_object(engine, code)
+    return _found(engine, symbol), engine
+
+
+def _add_object(engine: Any, code: bytes) -> None:
     engine.add_object_file(llvm.ObjectFileRef.from_data(code))
     engine.finalize_object()
-    return _found(engine, symbol), engine
