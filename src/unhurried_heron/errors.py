@@ -168,6 +168,10 @@ class OrderError(FormulationError):
     """Equations cannot be solved for their highest derivatives."""
 
 
+class ConstraintError(FormulationError):
+    """Constraints are too many or too few, do not determine their unknowns, or cannot be met at the start."""
+
+
 class IndexedStateError(FormulationError):
     """An index leaves its indexed state, or the equations of an indexed state leave gaps or overlap."""
 

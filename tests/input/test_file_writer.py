@@ -65,7 +65,7 @@ def everything(form: str) -> uh.Problem:
         "initial": {"z": 0.5, "z'": 0} if form != "hamiltonian" else {"z": 0.5, "p": 0},
         "parameters": {"k": 2, "q": "1 m"}, "inputs": {"rain": uh.Measured([0, 2], [0, 1], "cubic")},
         "interval": (0, "2 h"), "title": "All", "check_units": False, "conserved": ["energy"], "never_negative": ["z"],
-        "units": {"t": "h", "z": "m"}, "exact": {"z": "0.5 + 0*t"},
+        "guess": {"z": "30 cm"}, "units": {"t": "h", "z": "m"}, "exact": {"z": "0.5 + 0*t"},
         "events": [
             uh.Event("z = k", "a", "up", stop=False, then="z = 0.5*q", only_if="z > 0", at_most=3, stop_after=9),
             uh.Event(name="b", at=[0.5, "1 h"], then=["k = 2", "z = 1"]), uh.Event(every="30 min", first=0.1),

@@ -66,6 +66,7 @@ energy = z^2 + w^2
 FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "initial": st.fixed_dictionaries({"z": LEVELS, "w": NUMBERS}, optional={"u[2]": LEVELS}),
     "parameters": st.fixed_dictionaries({"k": NUMBERS}),
+    "guess": st.sampled_from([{}, {"w": 2.5}, {"z": "30 cm"}]),
     "interval": st.tuples(st.one_of(st.just(0), st.floats(0, 0.5)), TIMES),
     "events": events(),
     "exact": st.sampled_from([{}, {"c": "1 + 0*t"}]),

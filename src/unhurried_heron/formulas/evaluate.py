@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, Final
 
 import numpy as np
@@ -123,13 +123,32 @@ def filled(
     ndarray
     """
     out: Any = np.zeros((*rows, size))
+    for where, found in evaluated(indexed_formulas, values, rows):
+        np.add.at(out.T, where, np.broadcast_to(found, (*rows, *where.shape)).T)
+    return out
+
+
+def evaluated(
+    indexed_formulas: Iterable[IndexedFormula], values: Mapping[str, Any], rows: tuple[int, ...] = ()
+) -> Iterator[tuple[Any, Any]]:
+    """Yield where the values of each block go, and these, as `filled` does.
+
+    Parameters
+    ----------
+    indexed_formulas : iterable of IndexedFormula
+    values : mapping of str to float or ndarray
+        Values by name.
+    rows : tuple of int, optional
+        Shape of the rows.
+
+    Yields
+    ------
+    (ndarray of int64, float or ndarray)
+    """
     for formula in indexed_formulas:
         strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
         ranges = [np.arange(loop.first, loop.last + 1.0) for loop in formula.loops]
         grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
         here = {loop.index: grid.ravel() for loop, grid in zip(formula.loops, grids, strict=True)}
         here |= {_INDICES_KEY: np.zeros(1)} if rows else {}
-        where = flat_indices(formula.loops, formula.base, strides)
-        found = evaluate(formula.node, {**values, **here})
-        np.add.at(out.T, where, np.broadcast_to(found, (*rows, *where.shape)).T)
-    return out
+        yield flat_indices(formula.loops, formula.base, strides), evaluate(formula.node, {**values, **here})

@@ -285,6 +285,9 @@ _ENTRIES: Final[dict[str, FileEntry]] = {
         dict[str, Number | Word | list[Any] | ComplexTable], lambda given, position: _with_complex(given), required=True
     ),
     "parameters": FileEntry(dict[str, Number | Word] | None),
+    "guess": FileEntry(
+        dict[str, Number | Word | list[Any] | ComplexTable], lambda given, position: _with_complex(given)
+    ),
     "coordinates": FileEntry(
         list[Word] | dict[str, Word], lambda given, position: given if isinstance(given, dict) else tuple(given)
     ),

@@ -41,6 +41,7 @@ class SharedInput(TypedDict, total=False):
     """The keywords that all constructors of a problem share; `ProblemInput` describes them."""
 
     parameters: Mapping[str, Any] | None
+    guess: Mapping[str, Any] | None
     events: Iterable[Event]
     exact: Mapping[str, str] | None
     units: Mapping[str, str] | None
@@ -105,6 +106,8 @@ class ProblemInput(ByValue):
         From when to when; a text may carry a unit, as in "3 d".
     initial : mapping
         A value for every state: a number, a quantity, a formula of parameters, or an array.
+    guess : mapping
+        Values near to those that constraints give states at the start, likewise; of states without a starting value.
     parameters : mapping of str to float, str or None
         Numbers, quantities such as "1800 m^2", or formulas of others; None (in files "open") where it is left open.
     forces : mapping of str to str
@@ -159,6 +162,9 @@ class ProblemInput(ByValue):
     interval: Any = input_field(ANYTHING, EVERY, "whole", structure=False, decides=False, in_files=True, default=None)
     initial: Any = input_field(ANYTHING, EVERY, "names", structure=False, decides=False, in_files=True, default=None)
     parameters: Any = input_field(ANYTHING, EVERY, "names", structure=False, decides=False, in_files=True, default=None)
+    guess: Mapping[str, Any] = input_field(
+        BY_NAME, EVERY, "names", structure=False, decides=False, in_files=True, factory=dict
+    )
     forces: Mapping[str, str] = input_field(
         TEXTS_BY_NAME, ENERGIES, "names", structure=True, decides=True, in_files=True, factory=dict
     )

@@ -11,6 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import IntArray
 from unhurried_heron.errors import (
     ExpressionError,
     MissingInitialError,
@@ -107,8 +108,11 @@ def initial_values(
     collector: ErrorCollector,
     *,
     imaginary: bool = False,
+    constrained: IntArray | None = None,
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
+
+    As many as there are constraints may be missing; they are NaN, too.
 
     Parameters
     ----------
@@ -121,6 +125,8 @@ def initial_values(
         Gathers what is wrong.
     imaginary : bool, optional
         Whether ``i`` is the imaginary unit.
+    constrained : ndarray of int64, optional
+        Indices of the algebraic states.
 
     Returns
     -------
@@ -160,10 +166,20 @@ def initial_values(
             if mentions <= {name for name, value in values.items() if value is not None}:
                 array[members] = _formula_value(definition.formula, key, layout, indices, values)
     with collector.gathering():
-        _refuse_missing(layout, given, definitions)
+        _refuse_missing(layout, given, definitions, np.empty(0, dtype=np.int64) if constrained is None else constrained)
     with collector.gathering():
         _refuse_extra(layout, extra, definitions)
     return array, needed
+
+
+def told_by(keys: Iterable[str], layout: Layout) -> Any:
+    """Return which states have a value by some keys, an array of booleans, shape (n_states,)."""
+    found = np.zeros(layout.size, dtype=bool)
+    for key in keys:
+        members, _ = _slice_of(key, layout)
+        if members is not None:
+            found[members] = True
+    return found
 
 
 def _open(values: Mapping[str, Any]) -> Iterable[str]:
@@ -286,7 +302,7 @@ def _formula_value(
     return found.view(np.float64) if is_complex else found
 
 
-def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition]) -> None:
+def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition], constrained: IntArray) -> None:
     """Refuse states without a starting value.
 
     Parameters
@@ -296,14 +312,18 @@ def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Defini
     given : iterable of str
         What was given.
     definitions : Mapping[str, Definition]
+    constrained : ndarray of int64
+        Algebraic states: as many may be missing.
 
     Raises
     ------
     MissingInitialError
         All of them are named.
     """
-    if given.all():
+    if int((~given).sum()) <= constrained.size:
         return
+    given = given.copy()
+    given[constrained] = True
     indices = np.flatnonzero(~given)
     intervals = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
     missing = [

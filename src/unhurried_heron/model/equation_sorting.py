@@ -21,12 +21,13 @@ from unhurried_heron.formulas.expression import (
     BOUND,
     IMAGINARY,
     SUM,
+    TIME,
+    ZERO,
     Node,
     add,
     names_in,
     neg,
     number,
-    replace_names,
     walk,
 )
 from unhurried_heron.formulas.layout import Loop
@@ -36,25 +37,18 @@ from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.input.problem_input import ProblemInput
-from unhurried_heron.model.energies import (
-    ENERGY,
-    LAGRANGIAN,
-    check_coordinates,
-    hamilton,
-    lagrange,
-    read_forces,
-    velocities_of,
-    velocities_of_positions,
-)
 from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
 from unhurried_heron.model.indices import whole
-from unhurried_heron.model.model import write_out
+from unhurried_heron.model.motion import take_motion
 from unhurried_heron.model.reduction import Residual
 
 
 @dataclass
 class ClassifiedEquations:
-    """What a text says, sorted: rates and derived quantities of single states and of indexed states, and the rest."""
+    """What a text says, sorted: rates and derived quantities of single states and of indexed states, and the rest.
+
+    ``unknowns`` are names that no line defines, where lines are left that define nothing: constraints.
+    """
 
     rates: dict[str, Node] = field(default_factory=dict)
     derived: dict[str, Node] = field(default_factory=dict)
@@ -63,6 +57,7 @@ class ClassifiedEquations:
     residuals: list[Residual] = field(default_factory=list)
     orders: dict[str, int] = field(default_factory=dict)
     velocities: dict[str, Node] = field(default_factory=dict)
+    unknowns: tuple[str, ...] = ()
 
     @cached_property
     def highest(self) -> frozenset[str]:
@@ -101,7 +96,8 @@ class Sorter:
         if self.user_input.form == "equations":
             found.orders = self._orders()
             self._refuse_clashes(found.orders)
-            self._check_names(found.orders, initial)
+            found.unknowns = self._unknowns(found)
+            self._check_names(found.orders, found.unknowns, initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
             for statement in self.statements:
                 count = len(self.collector.wrong)
@@ -121,36 +117,9 @@ class Sorter:
                     )
                 )
         else:
-            self._move(found)
+            take_motion(self, found)
             self._refuse_clashes(found.orders)
         return found
-
-    def _move(self, found: ClassifiedEquations) -> None:
-        """Take the equations of motion from energies."""
-        user_input = self.user_input
-        coordinates = tuple(user_input.coordinates)
-        check_coordinates((*coordinates, *user_input.momenta))
-        forces = read_forces(user_input.forces, coordinates, self.collector)
-        helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
-        velocities = {}
-        if user_input.form == "lagrangian":
-            velocities = velocities_of(self.statements, coordinates)
-            helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
-        written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
-        if user_input.form == "lagrangian":
-            motion = lagrange(self.statements, coordinates, written_forces)
-        else:
-            motion = hamilton(self.statements, dict(zip(coordinates, user_input.momenta, strict=True)), written_forces)
-        found.orders = dict(motion.orders)
-        found.rates = {with_primes(base, 1): node for base, node in motion.rates.items()}
-        found.residuals = list(motion.residuals)
-        found.derived = {key: node for key, node in helpers.items() if key != LAGRANGIAN}
-        found.derived.setdefault(ENERGY, motion.energy)
-        if user_input.form == "lagrangian":
-            found.velocities = velocities_of_positions(write_out(found.derived), coordinates)
-        states = [with_primes(q, k) for q, order in motion.orders.items() for k in range(order)]
-        written = {s.text: s.right for s in self.statements} | forces
-        check_defined(written, [*states, *helpers, *velocities, *self.parameters, *self.inputs], "the energies")
 
     def _orders(self) -> dict[str, int]:
         """Return the order of each state: how many primes it has at most, in order of appearance."""
@@ -187,12 +156,33 @@ class Sorter:
         own = [s for s in self.statements if s.target and s.target.name == named and not s.target.primes]
         return all(set(s.right.mentions) & highest for s in own)
 
-    def _check_names(self, orders: Mapping[str, int], initial: tuple[str, ...]) -> None:
-        """Refuse names without a meaning, and states without an equation."""
+    def _known(self, orders: Mapping[str, int]) -> set[str]:
+        """Return the names that a line defines, or a value."""
         states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
         derived = [s.target.name for s in self.statements if s.target]
-        assumed = list(self.collector.assumed)
-        known = {*states, *derived, *self.parameters, *self.inputs, *assumed}
+        return {*states, *derived, *self.parameters, *self.inputs, *self.collector.assumed}
+
+    def _unknowns(self, found: ClassifiedEquations) -> tuple[str, ...]:
+        """Return the names that no line defines, in order, where there are equations that can determine them."""
+        sides = [(s, {**s.left.mentions, **s.right.mentions}) for s in self.statements if not s.ranges]
+        free = [s for s, mentions in sides if s.target is None and not mentions.keys() & found.highest]
+        if not free:
+            return ()
+        known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
+        return tuple(dict.fromkeys(named for _, own in sides for named in own if named not in known))
+
+    def _check_names(self, orders: Mapping[str, int], unknowns: Sequence[str], initial: tuple[str, ...]) -> None:
+        """Refuse names without a meaning, and states without an equation.
+
+        Parameters
+        ----------
+        orders : mapping of str to int
+        unknowns : sequence of str
+            Names that constraints are to determine.
+        initial : tuple of str
+            What was given a starting value.
+        """
+        known = {*self._known(orders), *unknowns}
         used = {mention for s in self.statements for side in (s.left, s.right) for mention in side.mentions}
         missing = [n for n in map(group_of, initial) if n not in known and n in used]
         if missing:
@@ -202,7 +192,7 @@ class Sorter:
                     name=listing(missing),
                     location="the equations",
                     expected="; ".join(f"a line {named}' = …" for named in missing),
-                    given="an initial value and uses, but no rate" + self._algebraic(missing),
+                    given="an initial value and uses, but no rate",
                 )
             )
         known |= {*missing, *((IMAGINARY,) if self.imaginary else ())}
@@ -253,20 +243,9 @@ class Sorter:
                     raise self._twice(target.name, statement)
                 found.derived[target.name] = statement.right.node
                 return
-        node = add(statement.left.node, neg(statement.right.node))
+        left, right = statement.left.node, statement.right.node
+        node = right if left is ZERO else add(left, neg(right))
         found.residuals.append(Residual(node, statement.location, (statement.left, statement.right)))
-
-    def _algebraic(self, missing: Sequence[str]) -> str:
-        """Name the first equation that ties what has no rate without a derivative, if there is one."""
-        for statement in self.statements:
-            used = {*statement.left.mentions, *statement.right.mentions}
-            tied = next((named for named in missing if named in used), None)
-            if tied and statement.target is None and not any("'" in named for named in used):
-                return (
-                    f"; '{statement.text[:60]}' is an algebraic equation, which is not solved beside differential "
-                    f"ones yet: solved for it, {tied} = …, {tied} is a derived quantity, without an initial value"
-                )
-        return ""
 
     def _twice(self, named: str, statement: EquationLine) -> NameClashError:
         return NameClashError(

@@ -17,7 +17,7 @@ class FirstOrder:
     Attributes
     ----------
     equations : tuple of (str, Node, str)
-        State, formula of its rate, and the ranges of its indices.
+        State, formula of its rate, and the ranges of its indices; of a constraint no state, and what is to be zero.
     """
 
     equations: tuple[tuple[str, Node, str], ...]
@@ -49,7 +49,7 @@ class FirstOrder:
         """The equations as an ``aligned`` block."""
         rows = []
         for state, node, ranges in self._telling():
-            left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
+            left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}" if state else "0"
             spoken = ranges.replace(", ", r";\ ").replace("..", r", \dots, ").replace(" in ", " = ")
             suffix = rf" \quad ({spoken})" if ranges else ""
             rows.append(f"{left} &= {to_latex(node)}{suffix}")
@@ -68,11 +68,15 @@ class FirstOrder:
 
 
 def _names_itself(state: str, node: Node) -> bool:
+    if not state:
+        return False
     named = StateName.read(state)
     return to_text(node) == named._replace(primes=named.primes + 1).as_people_write
 
 
 def _dotted(state: str) -> str:
+    if not state:
+        return "0"
     return f"({state})'" if StateName.read(state).primes else f"{state}'"
 
 

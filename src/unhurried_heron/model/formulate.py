@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from unhurried_heron.formulas.cost_limit import refuse_endless
@@ -16,6 +16,7 @@ from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.complex_states import ComplexStates, complex_starts, refuse_complex
+from unhurried_heron.model.constraints import Constraints, mass_of, with_constraints
 from unhurried_heron.model.equation_sorting import ClassifiedEquations, Sorter
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.indexed_rules import Rule, layout_of
@@ -66,16 +67,19 @@ def formulate(
     if user_input.form != "equations":
         refuse_complex(starts, "energies")
     sorter.imaginary = bool(starts) and IMAGINARY not in sorter.defined
-    return _ModelBuilder(sorter, starts).model(sorter.gather(tuple(initial)))
+    return _ModelBuilder(sorter, starts, initial.keys()).model(sorter.gather(tuple(initial)))
 
 
 class _ModelBuilder:
-    def __init__(self, sorter: Sorter, complex_starts: frozenset[str]) -> None:
-        self._sorter, self._complex_starts = sorter, complex_starts
+    def __init__(self, sorter: Sorter, complex_starts: frozenset[str], preferred: Collection[str]) -> None:
+        self._sorter, self._complex_starts, self._preferred = sorter, complex_starts, preferred
 
     def model(self, found: ClassifiedEquations) -> Model:
         """Solve, write out, resolve indexed states, and take the switches out."""
-        solved = self._with_highest(found)
+        constraints = Constraints()
+        if self._sorter.user_input.form == "equations":
+            found, constraints = with_constraints(found, self._preferred)
+        solved = self._with_highest(found, constraints)
         written = self._in_states(solved)
         complex_states = infer(written, self._complex_starts, imaginary=self._sorter.imaginary)
         classified = as_real(written, complex_states)
@@ -90,7 +94,7 @@ class _ModelBuilder:
         exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
         known = {resolver.single(node): key for key, node in classified.derived.items() if node.operands}
         smooth = take_out(unrolled(indexed_formulas), layout, sorter.inputs, known)
-        shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
+        shown = self._reduced(solved, constraints.algebraic)
         return Model(
             layout=layout,
             parameters=sorter.parameters,
@@ -106,16 +110,19 @@ class _ModelBuilder:
             transformations=(
                 *([EquationsOfMotion(found.velocities)] if sorter.user_input.form != "equations" else []),
                 *([complex_states] if complex_states != ComplexStates() else []),
-                FirstOrder(dict(classified.orders)),
+                *([constraints] if constraints != Constraints() else []),
+                FirstOrder({key: k for key, k in classified.orders.items() if key not in constraints.algebraic}),
             ),
+            mass=mass_of(layout, constraints.algebraic),
         )
 
-    def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:
+    def _with_highest(self, found: ClassifiedEquations, constraints: Constraints) -> ClassifiedEquations:
         """Solve for the highest derivatives; derived quantities may use them, which are formulas now."""
         if self._sorter.collector.assumed & (found.orders.keys() - found.rate_rules.keys()):
             # The mistakes of these lines have been reported already.
             raise self._sorter.collector.wrong.pop()
-        highest = [with_primes(base, order) for base, order in found.orders.items()]
+        moving = [base for base in found.orders if base not in constraints.algebraic]
+        highest = [with_primes(base, found.orders[base]) for base in moving]
         solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
         rates = {**found.rates, **solved}
 
@@ -175,25 +182,24 @@ class _ModelBuilder:
                 states[with_primes(base, k)] = [replace(rule, name=with_primes(base, k)) for rule in rules]
         return states
 
-    def _reduced(
-        self, orders: Mapping[str, int], rates: Mapping[str, Node], rate_rules: Mapping[str, Sequence[Rule]]
-    ) -> tuple[tuple[str, Node, str], ...]:
-        """Return the rates as lines: name, formula and the name that is its derivative.
+    @staticmethod
+    def _reduced(found: ClassifiedEquations, algebraic: Collection[str]) -> tuple[tuple[str, Node, str], ...]:
+        """Return the equations as lines: name, formula and ranges of indices; constraints have no name.
 
         Parameters
         ----------
-        orders : Mapping[str, int]
-        rates : Mapping[str, Node]
-        rate_rules : Mapping[str, Sequence[Rule]]
+        found : ClassifiedEquations
+        algebraic : collection of str
+            The states that constraints determine.
 
         Returns
         -------
         tuple[tuple[str, Node, str], ...]
         """
         lines: list[tuple[str, Node, str]] = []
-        for base, order in orders.items():
-            alone = Rule(base, (), (), rates.get(with_primes(base, order), number(0.0)))
-            for rule in rate_rules.get(base, ()) or [alone]:
+        for base, order in found.orders.items():
+            alone = Rule(base, (), (), found.rates.get(with_primes(base, order), number(0.0)))
+            for rule in found.rate_rules.get(base, ()) or [alone]:
                 ranges = ", ".join(f"{loop.index} in {loop.first}..{loop.last}" for loop in rule.loops)
                 for k in range(order):
                     last = k == order - 1
@@ -201,7 +207,7 @@ class _ModelBuilder:
                     left = Node("at", lower, *rule.indices) if rule.indices else name(lower)
                     above = with_primes(base, k + 1)
                     node = rule.node if last else Node("at", above, *rule.indices) if rule.indices else name(above)
-                    lines.append((to_text(left), node, ranges))
+                    lines.append(("" if base in algebraic else to_text(left), node, ranges))
         return tuple(lines)
 
 

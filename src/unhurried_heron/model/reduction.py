@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Final
 
 from unhurried_heron.errors import OrderError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
@@ -17,9 +18,12 @@ from unhurried_heron.formulas.expression import (
     rewrite,
     walk,
 )
+from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
 from unhurried_heron.formulas.source import Formula
+
+JUMPING: Final = with_fact(lambda each: each.jumps)
 
 
 @dataclass(frozen=True)
@@ -41,7 +45,7 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
     OrderError
         An equation is not linear in the unknowns, there are too few or too many, or they do not determine them.
     """
-    coefficients = [_coefficients(residual, unknowns) for residual in residuals]
+    coefficients = [coefficients_of(residual, unknowns) for residual in residuals]
     solved: dict[str, Node] = {}
     for rows in _coupled(coefficients):
         solved |= _solve_coupled([residuals[row] for row in rows], [coefficients[row] for row in rows], unknowns)
@@ -124,7 +128,7 @@ def _quotient(above: Node, below: Node) -> Node:
     return ratio_of_sums(above, below)
 
 
-def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node]:
+def coefficients_of(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node]:
     """Return the factor of each unknown in an equation.
 
     Raises
@@ -136,7 +140,9 @@ def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node
     involved = [name for name in unknowns if name in mentioned]
     partials = Differentiator(involved).by_name(residual.node)
     found = {name: _with_values(partials[name], {}) for name in involved if name in partials}
-    bent = [name for name, partial in found.items() if names_in(partial) & set(involved)]
+    # what is constant between its jumps has no derivative, and is not linear for that
+    jumping = names_in(*(part for part in walk(residual.node) if part.op in JUMPING)) & set(involved)
+    bent = [name for name, partial in found.items() if name in jumping or names_in(partial) & set(involved)]
     flat = [name for name in involved if name not in found]
     if bent or flat:
         name = (bent or flat)[0]

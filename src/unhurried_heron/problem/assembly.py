@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
@@ -10,12 +9,10 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.arrays import Array
 from unhurried_heron.errors import (
     NameClashError,
     ValueGivenError,
 )
-from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import with_primes
@@ -26,14 +23,15 @@ from unhurried_heron.input.starting_values import initial_key, initial_values, r
 from unhurried_heron.input.values import refuse_unused
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.complex_states import complex_starts
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.function_model import rate_model
 from unhurried_heron.model.function_trials import try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Model, Watched
-from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.input_checks import check_input, check_units_belong
 from unhurried_heron.problem.invariants import refuse_unknown
+from unhurried_heron.problem.starting_state import meeting_constraints
 from unhurried_heron.problem.watched_events import is_complete, watched_events
 from unhurried_heron.units.quantities import Quantities, read_quantities
 
@@ -74,7 +72,8 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     user_input.check_kinds()
     parameters = read_parameters(user_input.parameters, collector)
     initial = read_initial(user_input.initial, collector)
-    found = read_quantities(parameters, initial, user_input.interval, user_input.units, collector)
+    guess = {key: each for key, each in read_initial(user_input.guess, collector).items() if key not in initial}
+    found = read_quantities(parameters, {**initial, **guess}, user_input.interval, user_input.units, collector)
     known_values = parameter_values(found.parameters, collector)
     values = {name: known_values[name] for name in parameters if name in known_values}
     left_open = tuple(name for name, each in parameters.items() if each.is_open)
@@ -88,14 +87,24 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
         model = _model(user_input, values, tuple(parameters), found, collector)
     # an open parameter may be used, but has no value yet
     known = {**dict.fromkeys(parameters), **values}
+    solved, n = (model.made_by(Constraints) or Constraints()).solved, model.layout.size
+    held = None if model.mass is None else np.flatnonzero(model.mass.sizes(n) == 0.0)
     start, needed = initial_values(
-        found.initial, model.layout, known, collector, imaginary=model.complex_states.imaginary
+        {key: each for key, each in found.initial.items() if key not in solved},
+        model.layout,
+        known,
+        collector,
+        imaginary=model.complex_states.imaginary,
+        constrained=held,
     )
     definitions = {**found.parameters, **found.initial}
     units = _with_derivative_units(found.units, model.orders, model.layout)
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
+    if is_complete(assembled) or (held is not None and not left_open):
+        with collector.gathering():
+            assembled = meeting_constraints(user_input, assembled, initial.keys(), guess.keys())
     if is_complete(assembled):
         assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
@@ -152,85 +161,6 @@ def reassemble(
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
     user_input = replace(user_input, exact={key: text for key, text in user_input.exact.items() if key in kept})
     return user_input, replace(made, model=replace(made.model, exact=kept)), wrong
-
-
-def exchange_values(
-    user_input: ProblemInput, before: AssembledProblem, parameters: Mapping[str, Any], initial: Mapping[str, Any]
-) -> AssembledProblem | None:
-    """Exchange plain numbers for plain numbers, with the values that follow from them; None where more may change.
-
-    This is what a loop over runs does thousands of times.
-
-    Parameters
-    ----------
-    user_input : ProblemInput
-    before : AssembledProblem
-    parameters : mapping of str to object
-        Other values, by name.
-    initial : mapping of str to object
-        Other starting values, by name.
-
-    Returns
-    -------
-    AssembledProblem or None
-    """
-    model = before.model
-    if before.open or model.exact or any(event.called for event in user_input.events):
-        return None
-    values, start, definitions = dict(before.values), before.initial.array.copy(), dict(before.definitions)
-    for name, value in parameters.items():
-        if not (_is_plain(value) and _is_plain(user_input.parameters.get(name))) or name in model.sizes:
-            return None
-        values[name] = float(value)
-        definitions[name] = Definition(values[name])
-    for name, value in initial.items():
-        if not (_is_plain(value) and _is_plain(user_input.initial.get(name)) and name in model.layout.scalars):
-            return None
-        start[model.layout.scalars[name]] = float(value)
-        definitions[name] = Definition(float(value))
-    if parameters and not _let_follow(definitions, parameters, values, start, model):
-        return None
-    return AssembledProblem(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
-
-
-def _let_follow(
-    definitions: Mapping[str, Definition],
-    moved: Collection[str],
-    values: dict[str, float],
-    start: Array,
-    model: Model,
-) -> bool:
-    """Compute the parameters and starting values whose formulas name others that moved; False where more may change.
-
-    Parameters
-    ----------
-    definitions : mapping of str to Definition
-    moved : collection of str
-        Parameters.
-    values : dict of str to float
-        Of the parameters; those that follow are written.
-    start : ndarray, shape (n_states,)
-        Starting values; those that follow are written.
-    model : Model
-
-    Returns
-    -------
-    bool
-    """
-    follow = formulas_that_follow(definitions, moved, model)
-    for name, formula in (follow or {}).items():
-        found = float(evaluate(formula.node, values))
-        if not np.isfinite(found):
-            return False
-        if name in values:
-            values[name] = found
-        else:
-            start[model.layout.scalars[name]] = found
-    return follow is not None
-
-
-def _is_plain(value: Any) -> bool:
-    return type(value) in (int, float) and abs(value) <= sys.float_info.max
 
 
 def _with_derivative_units(units: Mapping[str, str], orders: Mapping[str, int], layout: Layout) -> dict[str, str]:

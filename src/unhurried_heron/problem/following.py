@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping
 from unhurried_heron.formulas.source import Formula
 from unhurried_heron.input.definitions import Definition
 from unhurried_heron.input.names import in_order
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
 
 
@@ -29,7 +30,8 @@ def formulas_that_follow(
         None where a whole indexed state, parts of a complex one, or the structure of the problem follow from them.
     """
     formulas = {name: each.formula for name, each in definitions.items() if each.formula and name not in moved}
-    if model.sizes.keys() & set(moved):
+    # what constraints make of starting values follows from all
+    if model.sizes.keys() & set(moved) or model.made_by(Constraints) is not None:
         return None
     if not formulas:
         return {}

@@ -20,7 +20,8 @@ from unhurried_heron.input.problem_input import (
     refuse_unnamed,
 )
 from unhurried_heron.input.starting_values import initial_key
-from unhurried_heron.problem.assembly import AssembledProblem, exchange_values, merged_initial, reassemble
+from unhurried_heron.problem.assembly import AssembledProblem, merged_initial, reassemble
+from unhurried_heron.problem.exchange import exchange_values
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
 

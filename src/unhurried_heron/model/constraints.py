@@ -1,0 +1,234 @@
+"""Constraints among the equations: unknowns that no rate and no formula tells, and what is known of them beforehand.
+
+An equation in which no highest derivative stands is a constraint, and so is a derived quantity that needs itself. What
+is linear is solved by algebra, a few unknowns at a time; the rest become algebraic states, whose "rate" is what their
+constraint misses, with a row of zeros in the mass matrix.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, ClassVar, Final
+
+import numpy as np
+
+from unhurried_heron.errors import ConstraintError, OrderError, listing
+from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, replace_names, walk
+from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.input.names import in_order
+from unhurried_heron.model.mass_matrix import MassMatrix
+from unhurried_heron.model.model import write_out
+from unhurried_heron.model.reduction import JUMPING, Residual, coefficients_of, solve_highest
+from unhurried_heron.model.structure import Block, circles, structure_of
+from unhurried_heron.model.transformation import Transformation
+
+if TYPE_CHECKING:
+    from unhurried_heron.model.equation_sorting import ClassifiedEquations
+
+# Unknowns that are solved for together by algebra, at most: by Cramer's rule, whose one denominator is the determinant.
+_BY_ALGEBRA: Final = 3
+
+
+@dataclass(frozen=True)
+class Constraints(Transformation):
+    """What constraints made of unknowns: formulas, or algebraic states.
+
+    Attributes
+    ----------
+    algebraic : dict of str to str
+        The states that constraints determine, each with its constraint in the user's words.
+    solved : dict of str to str
+        Unknowns that were solved for by algebra, likewise.
+    """
+
+    name: ClassVar[str] = "constraints"
+    algebraic: Mapping[str, str] = field(default_factory=dict)
+    solved: Mapping[str, str] = field(default_factory=dict)
+
+
+def with_constraints(found: ClassifiedEquations, preferred: Collection[str]) -> tuple[ClassifiedEquations, Constraints]:
+    """Return what a text says with its constraints as formulas, or as algebraic states.
+
+    Parameters
+    ----------
+    found : ClassifiedEquations
+    preferred : collection of str
+        Names that were given a starting value or a guess.
+
+    Returns
+    -------
+    (ClassifiedEquations, Constraints)
+
+    Raises
+    ------
+    ConstraintError
+        There are too many or too few, or they do not determine what is left open.
+    """
+    derived, torn = _without_circles(found.derived, preferred)
+    formulas = write_out(derived)
+    residuals, constraints = [], []
+    for residual in found.residuals:
+        written = replace_names(replace_names(residual.node, formulas.get, {}), found.rates.get, {})
+        if names_in(written) & found.highest:
+            residuals.append(residual)
+        else:
+            constraints.append(residual)
+    constraints += [
+        Residual(add(name(key), neg(node)), f"{key} = {to_text(node)[:80]}", ()) for key, node in torn.items()
+    ]
+    unknowns = [*found.unknowns, *torn]
+    if not constraints and not unknowns:
+        return found, Constraints()
+    plain = [replace(each, node=replace_names(each.node, found.rates.get, {})) for each in constraints]
+    rows = [names_in(replace_names(each.node, formulas.get, {})) & {*unknowns} for each in plain]
+    structure = structure_of(rows, unknowns)
+    _refuse_misfit(structure.over, structure.under, constraints, found.derived)
+    made = replace(
+        found, derived=dict(derived), residuals=residuals, rates=dict(found.rates), orders=dict(found.orders)
+    )
+    algebraic, solved = dict[str, str](), dict[str, str]()
+    for block in structure.blocks:
+        own = [plain[k] for k in block.equations]
+        words = {key: _words(constraints[k]) for k, key in zip(block.equations, block.unknowns, strict=True)}
+        answers = _by_algebra(own, block, derived, found.derived)
+        if answers is not None:
+            made.derived.update(answers)
+            solved |= words
+            continue
+        algebraic |= words
+        for key, residual in zip(block.unknowns, own, strict=True):
+            made.orders[key] = 1
+            made.rates[with_primes(key, 1)] = residual.node
+    return made, Constraints(algebraic, solved)
+
+
+def _without_circles(
+    derived: Mapping[str, Node], preferred: Collection[str]
+) -> tuple[dict[str, Node], dict[str, Node]]:
+    """Return derived quantities none of which needs itself, and those taken out so that it is so."""
+    left, torn = dict(derived), dict[str, Node]()
+    while True:
+        needs = {key: names_in(node) & left.keys() for key, node in left.items()}
+        found = circles(needs)
+        if not found:
+            return left, torn
+        for part in found:
+            within = {key: needs[key] & set(part) for key in part}
+            used = {key: sum(key in others for others in within.values()) for key in part}
+            chosen = max(part, key=lambda key: (key in preferred, len(within[key]) * used[key]))
+            torn[chosen] = left.pop(chosen)
+
+
+def _words(residual: Residual) -> str:
+    """Return a constraint in the user's words."""
+    return residual.location.partition(": ")[2] or residual.location
+
+
+def _refuse_misfit(
+    over: Block | None, under: Block | None, constraints: Sequence[Residual], derived: Mapping[str, Node]
+) -> None:
+    """Refuse constraints that are too many or too few for their unknowns, or that hold none.
+
+    Parameters
+    ----------
+    over, under : Block or None
+        The part with too many equations, and that with too few.
+    constraints : sequence of Residual
+    derived : mapping of str to Node
+        As said, with those that need themselves.
+
+    Raises
+    ------
+    ConstraintError, CircularDerivedError
+    """
+    if over is None and under is None:
+        return
+    named = over.unknowns if over else ()
+    wrong = [constraints[k] for k in over.equations] if over else []
+    if over and under and not named:
+        raise ConstraintError(
+            f"the problem is of an index above 1: '{_words(wrong[0])}' holds none of the unknowns, and "
+            f"{listing(under.unknowns, quoted=True)} {'stand' if len(under.unknowns) > 1 else 'stands'} in no "
+            "constraint of its own",
+            name=listing(under.unknowns),
+            location="; ".join(each.location for each in wrong),
+            expected="constraints that can be solved for the unknowns; differentiate this one by the time, until they "
+            "stand in it",
+            given=f"{len(wrong)} constraint{'s' * (len(wrong) > 1)} on states alone",
+        )
+    if over:
+        if not wrong[0].sides:
+            # those that need each other in a circle are named
+            in_order(derived)
+        what = f"for {listing(named, quoted=True)}" if named else "on states that have rates of their own"
+        raise ConstraintError(
+            f"there are too many equations: {len(wrong)} {what}",
+            name=listing(named) or wrong[0].location,
+            location="; ".join(each.location for each in wrong),
+            expected="as many constraints as unknowns in them; a constraint on states alone needs an unknown, such as "
+            "the force that keeps it, in their rates",
+            given="; ".join(_words(each) for each in wrong),
+        )
+    assert under is not None  # one of them is there
+    count = len(under.equations)
+    raise ConstraintError(
+        f"there are too few equations: {count} for {listing(under.unknowns, quoted=True)}, which have no value, no "
+        "rate and no formula",
+        name=listing(under.unknowns),
+        location="; ".join(constraints[k].location for k in under.equations) or "the equations",
+        expected="an equation for each of them, or a value among the parameters",
+        given=f"{count} equation{'s' * (count != 1)} for {len(under.unknowns)}",
+    )
+
+
+def _by_algebra(
+    residuals: list[Residual], block: Block, derived: Mapping[str, Node], said: Mapping[str, Node]
+) -> dict[str, Node] | None:
+    """Return the formulas of unknowns that stand linearly in their equations; None where these are left to the march.
+
+    Parameters
+    ----------
+    residuals : list of Residual
+    block : Block
+    derived : mapping of str to Node
+    said : mapping of str to Node
+        With those that need themselves.
+
+    Returns
+    -------
+    dict of str to Node, or None
+
+    Raises
+    ------
+    CircularDerivedError
+        One needs itself in a way that does not determine it.
+    """
+    if len(block.unknowns) > _BY_ALGEBRA:
+        return None
+    wanted = set(block.unknowns)
+    carriers = {key: node for key, node in write_out(derived).items() if names_in(node) & wanted}
+    own = [replace(each, node=replace_names(each.node, carriers.get, {})) for each in residuals]
+    try:
+        factors = [factor for each in own for factor in coefficients_of(each, block.unknowns).values()]
+        if len(own) == 1 and not factors and not own[0].sides:
+            in_order(said)
+        # a coefficient that jumps may be zero for a while
+        if any(part.op in JUMPING for part in walk(*factors)):
+            return None
+        return solve_highest(own, block.unknowns)
+    except OrderError:
+        return None
+
+
+def mass_of(layout: Layout, algebraic: Collection[str]) -> MassMatrix | None:
+    """Return the mass matrix with rows of zeros for algebraic states; None where there are none."""
+    if not algebraic:
+        return None
+    moving = np.array([
+        k for group in layout.groups if group.name not in algebraic
+        for k in range(layout.offsets[group.name], layout.offsets[group.name] + group.size)
+    ], dtype=np.int64)  # fmt: skip
+    return MassMatrix(moving, moving, np.ones(moving.size))

@@ -1,0 +1,313 @@
+"""States at the start that meet the constraints: values that were given are kept, the others are found.
+
+By Newton's method on what the constraints miss, damped so that this falls, from guesses or from several places.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.errors import ConstraintError, listing
+from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.evaluate import STATE, evaluate, evaluated
+from unhurried_heron.formulas.expression import name as name_node
+from unhurried_heron.formulas.layout import Values
+from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.input.starting_values import told_by
+from unhurried_heron.model.constraints import Constraints
+from unhurried_heron.model.model import Model
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.assembly import AssembledProblem
+
+# Iterations from one place,
+_TURNS: Final = 60
+# which end where a correction is below this share of the largest unknown; what comes no nearer by rounding is met, too.
+_ROUNDED: Final = 1e-14
+_MET: Final = 1e-9
+# The share of the largest singular value below which a direction is none.
+_SINGULAR: Final = 1e-13
+# The shortest part of a correction that is tried.
+_SHORTEST: Final = 1e-4
+# Places from which unknowns without a guess are looked for; of many unknowns only the first few are tried.
+_PLACES: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
+_MANY: Final = 200
+# Solutions apart by more than this share of their size are two.
+_APART: Final = 1e-6
+
+
+@dataclass(frozen=True)
+class _Constraints:
+    """The constraints of a model as functions of the unknowns among its states."""
+
+    model: Model
+    around: Mapping[str, Any]
+    time: float
+    rows: IntArray
+    free: IntArray
+
+    def _values(self, state: Array) -> dict[str, Any]:
+        scalars = {name: state[index] for name, index in self.model.layout.scalars.items()}
+        return {**self.around, **scalars, "t": self.time, STATE: state}
+
+    def missed(self, state: Array) -> Array:
+        """Return what the constraints miss, shape (n_constraints,)."""
+        found: Array = self.model.rates.at(self.time, state, self._values(state))[self.rows]
+        return found
+
+    def matrix(self, state: Array) -> Any:
+        """Return their derivatives by the unknowns, a sparse array of shape (n_constraints, n_free)."""
+        from scipy.sparse import csr_array
+
+        n, values = state.size, self._values(state)
+        if not self.model.rates.written:
+            whole = self.model.rates.jacobian_at(self.time, state, values)
+            return csr_array(whole[np.ix_(self.rows, self.free)])
+        row_of, column_of = np.full(n, -1), np.full(n, -1)
+        row_of[self.rows], column_of[self.free] = np.arange(self.rows.size), np.arange(self.free.size)
+        rows, columns, entries = [], [], []
+        for where, found in evaluated(jacobian(self.model.rates.indexed_formulas, self.model.layout), values):  # type: ignore[attr-defined]  # they are written
+            row, column = row_of[where // n], column_of[where % n]
+            kept = (row >= 0) & (column >= 0)
+            rows.append(row[kept])
+            columns.append(column[kept])
+            entries.append(np.broadcast_to(found, where.shape)[kept])
+        parts = [np.concatenate(each) if each else np.empty(0) for each in (entries, rows, columns)]
+        return csr_array(
+            (parts[0], (parts[1].astype(int), parts[2].astype(int))), shape=(self.rows.size, self.free.size)
+        )
+
+
+def _starting_state(
+    model: Model,
+    start: Array,
+    free: Any,
+    guessed: Any,
+    around: Mapping[str, Any],
+    time: float,
+) -> Array:
+    """Return the state at the start, where values that were not given are such that the constraints hold.
+
+    Parameters
+    ----------
+    model : Model
+    start : ndarray, shape (n_states,)
+        Values and guesses; NaN where there are none.
+    free : ndarray of bool, shape (n_states,)
+        Where no value was given.
+    guessed : ndarray of bool, shape (n_states,)
+        Where a guess was.
+    around : mapping of str to object
+        Parameters and inputs.
+    time : float
+
+    Returns
+    -------
+    ndarray, shape (n_states,)
+
+    Raises
+    ------
+    ConstraintError
+        What was given contradicts the constraints, or leaves several solutions, or none was found.
+    """
+    made, n = model.made_by(Constraints) or Constraints(), model.layout.size
+    rows = np.flatnonzero(model.mass.sizes(n) == 0.0) if model.mass is not None else np.empty(0, dtype=np.int64)
+    if not rows.size or not (free.any() or made.algebraic):
+        return start
+    constraints = _Constraints(model, around, time, rows, np.flatnonzero(free))
+    if not free.any():
+        _refuse_contradiction(constraints, start, made)
+        return start
+    found: list[Array] = []
+    for place in _places(start, free, guessed):
+        answer = _solved(constraints, place)
+        if answer is None:
+            continue
+        size = np.maximum(np.abs(answer), np.abs(answer).max() * _APART)
+        if all((np.abs(answer - other) > _APART * size).any() for other in found):
+            found.append(answer)
+        if len(found) > 1 or (free & ~guessed).sum() > _MANY:
+            break
+    names = [model.layout.names[k] for k in np.flatnonzero(free)]
+    if len(found) > 1:
+        shown = [", ".join(f"{name} = {each[k]:.6g}" for name, k in zip(names[:6], np.flatnonzero(free), strict=False))
+                 for each in found]  # fmt: skip
+        raise ConstraintError("the constraints have several solutions at the start", name=listing(names),
+                              location="guess", expected=f'a guess near to one, such as guess={{"{names[0]}": …}}',
+                              given="; ".join(shown))  # fmt: skip
+    if not found:
+        _refuse_contradiction(constraints, next(_places(start, free, guessed)), made, unsolved=True)
+    if free.sum() < rows.size:
+        _refuse_contradiction(constraints, found[0], made)
+    return found[0]
+
+
+def _places(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
+    """Yield states from which to look for a solution: guesses as they are, the others all alike and spread."""
+    unknown = free & ~guessed
+    if not unknown.any():
+        yield start
+        return
+    count = int(unknown.sum())
+    for turn, size in enumerate(_PLACES if count <= _MANY else _PLACES[:3]):
+        place = start.copy()
+        # apart from each other, for differences of equal ones may vanish
+        place[unknown] = size * (1.0 + 0.1 * turn * np.modf(np.arange(count) * 0.754877666)[0])
+        yield place
+
+
+def _solved(constraints: _Constraints, place: Array) -> Array | None:
+    """Return a state that meets the constraints, found from another; None where the iteration comes to none."""
+    state = place.copy()
+    with np.errstate(all="ignore"):
+        missed = constraints.missed(state)
+        for _ in range(_TURNS):
+            if not np.isfinite(missed).all():
+                return None
+            move, scale = _correction(constraints, state, missed)
+            if move is None or not np.isfinite(move).all():
+                return None
+            size = float(np.abs(state[constraints.free]).max())
+            if np.abs(move).max() <= _ROUNDED * size or not move.any():
+                return state
+            part, before = 1.0, float(np.abs(missed / scale).max())
+            while part >= _SHORTEST:
+                tried = state.copy()
+                tried[constraints.free] += part * move
+                left = constraints.missed(tried)
+                after = float(np.abs(left / scale).max())
+                if after < before * (1.0 - 0.1 * part):
+                    break
+                part *= 0.5
+            else:
+                return state if np.abs(move).max() <= _MET * size else None
+            state, missed = tried, left
+    return None
+
+
+def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple[Array | None, Any]:
+    """Return Newton's correction of the unknowns, the shortest where they are more, and the sizes of the rows."""
+    from scipy.sparse import diags_array
+    from scipy.sparse.linalg import MatrixRankWarning, spsolve
+
+    matrix = constraints.matrix(state)
+    sizes = abs(matrix).max(axis=1).toarray().ravel()
+    scale = np.where(sizes > 0.0, sizes, 1.0)
+    scaled, right = diags_array(1.0 / scale) @ matrix, -missed / scale
+    if constraints.free.size <= _MANY:
+        full = scaled.toarray()
+        solution: Array = np.linalg.lstsq(full, right, rcond=_SINGULAR)[0]
+        # where no unknown can change anything, what was given is at fault, which is looked at in the end
+        left = np.where(np.diff(matrix.indptr) > 0, full @ solution - right, 0.0)
+        return solution if np.abs(left).max() <= _APART * np.abs(right).max() else None, scale
+    if scaled.shape[0] != scaled.shape[1]:
+        return None, scale
+    import warnings
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", MatrixRankWarning)
+        return spsolve(scaled.tocsc(), right), scale
+
+
+def _refuse_contradiction(
+    constraints: _Constraints, state: Array, made: Constraints, *, unsolved: bool = False
+) -> None:
+    """Refuse starting values that miss a constraint by more than rounding.
+
+    Raises
+    ------
+    ConstraintError
+    """
+    layout, n = constraints.model.layout, state.size
+    everything = _Constraints(constraints.model, constraints.around, constraints.time, constraints.rows, np.arange(n))
+    with np.errstate(all="ignore"):
+        missed = everything.missed(state)
+        # what changes of the values by rounding would miss
+        allowed = _MET * (abs(everything.matrix(state)) @ np.maximum(np.abs(state), np.finfo(float).tiny))
+        wrong = ~(np.abs(missed) <= allowed)
+    if not wrong.any() and not unsolved:
+        return
+    worst = int(np.argmax(np.where(wrong, np.abs(missed) / np.where(allowed > 0, allowed, 1.0), 0.0)))
+    name = layout.names[constraints.rows[worst]]
+    words = made.algebraic.get(group_of(name), f"row {constraints.rows[worst] + 1} of the rates")
+    if unsolved:
+        names = [layout.names[k] for k in constraints.free]
+        raise ConstraintError(
+            f"no values of {listing(names, quoted=True)} were found that meet the constraints at the start",
+            name=listing(names), location="initial",
+            expected=f'other starting values, or a guess: guess={{"{names[0]}": …}}',
+            given=f"from the first place '{words}' is missed by {missed[worst]:.3g}",
+        )  # fmt: skip
+    raise ConstraintError(
+        "the starting values contradict a constraint", name=name, location="initial",
+        expected=f"values at which '{words}' holds at t = {constraints.time:g}; as guess={{…}} what is given is "
+        "taken for near, and found",
+        given=f"it is missed by {missed[worst]:.6g}",
+    )  # fmt: skip
+
+
+def _refuse_contradicted(assembled: AssembledProblem, name: str, around: Mapping[str, Any], start: Array) -> None:
+    """Refuse a value of an unknown that constraints tell by a formula, where it is another.
+
+    Parameters
+    ----------
+    assembled : AssembledProblem
+    name : str
+        Of the unknown.
+    around : mapping of str to object
+        Parameters, inputs and the time.
+    start : ndarray, shape (n_states,)
+
+    Raises
+    ------
+    ConstraintError
+    """
+    model, definition = assembled.model, assembled.definitions[name]
+    made = model.made_by(Constraints) or Constraints()
+    values = {**around, **{key: start[k] for key, k in model.layout.scalars.items()}, STATE: start}
+    given = definition.value if definition.formula is None else evaluate(definition.formula.node, values)
+    found = float(evaluate(model.written_out(name_node(name)), values))
+    if not abs(found - float(given)) <= _MET * max(abs(found), abs(float(given))):
+        raise ConstraintError(
+            "the starting values contradict a constraint", name=name, location="initial",
+            expected=f"{name} = {found:.12g}, or none: '{made.solved[name]}' tells it", given=f"{float(given):.12g}",
+        )  # fmt: skip
+
+
+def meeting_constraints(
+    user_input: ProblemInput, assembled: AssembledProblem, initial: Collection[str], guess: Collection[str]
+) -> AssembledProblem:
+    """Return a problem whose constraints hold at the start.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    assembled : AssembledProblem
+    initial, guess : collection of str
+        The names that were given a starting value, or a guess.
+
+    Returns
+    -------
+    AssembledProblem
+
+    Raises
+    ------
+    ConstraintError
+    """
+    model, time = assembled.model, assembled.interval[0]
+    made = model.made_by(Constraints)
+    if made is None and not guess:
+        return assembled
+    around = {**user_input.inputs, **assembled.values}
+    given = told_by(initial, model.layout)
+    guessed = told_by(guess, model.layout) & ~given
+    start = _starting_state(model, assembled.initial.array, ~given, guessed, around, time)
+    for name in initial & made.solved.keys() if made is not None else ():
+        _refuse_contradicted(assembled, name, {**around, "t": time}, start)
+    return replace(assembled, initial=Values(model.layout, start))
