@@ -76,7 +76,8 @@ def everything(form: str) -> uh.Problem:
         return uh.Problem.from_text("z'' = -k*z + rain\nenergy = z*q", **user_input)
     energies = "kinetic = z'^2/2\npotential = k*z^2/2*q" if form == "lagrangian" else "hamiltonian = p^2/2 + k*z^2/2*q"
     if form == "lagrangian":
-        return uh.Problem.from_lagrangian(energies, ["z"], forces={"z": "rain"}, **user_input)
+        held = {"pull": "z = 0.5"}
+        return uh.Problem.from_lagrangian(energies, ["z"], forces={"z": "rain"}, constraints=held, **user_input)
     return uh.Problem.from_hamiltonian(energies, {"z": "p"}, forces={"z": "rain"}, **user_input)
 
 
@@ -91,7 +92,11 @@ def test_no_field_is_lost_on_its_way(form: str, tmp_path: Path) -> None:
     user_input = replace(problem.user_input, integrate_options=options)
     plain, other = (
         ProblemInput(form="rates"),
-        {"equations": {"coordinates", "momenta", "forces"}, "lagrangian": {"momenta"}},
+        {
+            "equations": {"coordinates", "momenta", "forces", "constraints"},
+            "lagrangian": {"momenta"},
+            "hamiltonian": {"constraints"},
+        },
     )
     silent = OF_FUNCTIONS | other.get(form, set())
     # a field that this problem says nothing of would not be missed

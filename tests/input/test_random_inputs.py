@@ -114,6 +114,7 @@ ELSEWHERE: dict[str, Any] = {
     "mass": (*OF_FUNCTIONS, [2.0], np.array([[3.0]])),
     "coordinates": (*OF_ENERGIES, ("z",), ["z"]),
     "forces": (*OF_ENERGIES, {"z": "-z'"}, {"z": "-k*z'"}),
+    "constraints": (*OF_ENERGIES, ("z = 1",), ["z^2 = 1"]),
 }
 
 

@@ -266,6 +266,24 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         STEPPERS,
         {"rtol": 1e-2},
     ),
+    "manifold": (
+        text(
+            "x' = u\ny' = v\nu' = -pull*x\nv' = -pull*y - 1\nx^2 + y^2 = 1",
+            initial={"x": 1.0, "y": 0.0, "u": 0.0, "v": 1.0},
+            events=[uh.Event("y = 0.5", then="v = -v")],
+        ),
+        STEPPERS,
+        {"rtol": 1e-3, "record": 7},
+    ),
+    "algebraic": (
+        text(
+            "x' = 1 - q\n(1 + where(t < 0.5, 1, 0))*q + q*abs(q) + w = where(t < 1, 1, 0)*x + w\nq*w + w^3 = q",
+            initial={"x": 1.0},
+            guess={"q": 0.4, "w": 0.5},
+        ),
+        tuple(name for name in STEPPERS if name in ("auto", *IMPLICIT) and name not in ("hairer-wanner-43", "gauss-4")),
+        {"rtol": 1e-4},
+    ),
     "strides": (
         text("x' = y\ny' = -x", **TWO),
         ("euler", "classical-rk-4", "adams-bashforth-4"),

@@ -24,7 +24,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.input.rules import POSITIVE, several, whole
 from unhurried_heron.model.switch_types import RootSwitch
-from unhurried_heron.problem.consistency import consistent_near
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -302,13 +302,9 @@ class _Search:
             plain = name not in problem.model.sizes and problem.assembled.definitions[name].formula is None
             if plain and value:
                 numbers[name] = value * (1.0 + sign)
-        values = dict(zip(problem.states, moved.tolist(), strict=True))
         with quietly():
             # The warning on closed forms that begin elsewhere is meant for users.
-            other = problem.with_(initial=values, parameters=numbers)
-            held = consistent_near(other, moved)
-            if held is not moved:
-                other = other.with_(initial=dict(zip(problem.states, held.tolist(), strict=True)))
+            other = beginning_near(problem, moved, numbers)
         return self._run(self.able[0], tolerance, None, problem=other)
 
     def _run(self, method: str, tolerance: float, steps: int | None, seconds: float = math.inf, *,

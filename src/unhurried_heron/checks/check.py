@@ -14,6 +14,7 @@ from unhurried_heron.errors import FormulationError, MethodError, OptionError, e
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.switch_types import Switch
 from unhurried_heron.problem.assembly import assemble
@@ -217,10 +218,35 @@ def _start(problem: Problem) -> Iterator[Finding]:
     elif n and not rates.any():
         yield Finding("doubtful", "initial", "all rates are zero at the start: the problem begins at an equilibrium")
     yield from _size(problem)
+    yield from _constraints(problem)
     if problem.model.mass is not None:
-        yield _mass_matrix(problem.model.mass, n)
+        if problem.model.made_by(Constraints) is None:
+            yield _mass_matrix(problem.model.mass, n)
     elif not bad.size and n <= _MAX_EIGENVALUES:
         yield from _stiffness(problem, start)
+
+
+def _constraints(problem: Problem) -> Iterator[Finding]:
+    """Tell what became of constraints: what they tell by formulas, what in every step, and what they keep."""
+    made = problem.model.made_by(Constraints)
+    if made is None:
+        return
+    for name, words in made.solved.items():
+        yield Finding("note", "constraint", f"'{words}' is solved for {name}")
+    for name, words in made.algebraic.items():
+        yield Finding(
+            "note", "constraint", f"'{words}' tells {name} in every step; methods that take constraints do that"
+        )
+    for words in dict.fromkeys(each.words for each in made.held):
+        times = sum(each.words == words for each in made.held)
+        derived = f"{times} derivative{'s' * (times > 1)}"
+        hidden = f"it and {times - 1} hidden one{'s' * (times > 2)} hold"
+        kept = f"{hidden if times > 1 else 'it holds'} after every step"
+        yield Finding("note", "constraint", f"'{words}' tells its unknown after {derived}; {kept}")
+    held = problem.model.mass.constraints(problem.start.size) if problem.model.mass is not None else 0
+    free = problem.start.size - held - len(made.held)
+    yield Finding("note", "constraint", f"index {made.index}, {free} degree{'s' * (free != 1)} of freedom: as many "
+                  "starting values can be chosen")  # fmt: skip
 
 
 def _tiny(problem: Problem, start: Any) -> Iterator[Finding]:

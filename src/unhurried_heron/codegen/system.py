@@ -22,6 +22,7 @@ from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
 from unhurried_heron.codegen.signature import NativeFunction
+from unhurried_heron.codegen.watched_formulas import native_guards, native_manifold
 from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.expression import Node
@@ -63,6 +64,8 @@ class NativeSystem:
     guards : NativeFunction, or None
         What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow
         (`model.narrow`); None where there is nothing.
+    manifold : NativeFunction, or None
+        What is zero all along (`Model.manifold`), and its derivatives by the states, row by row.
     held : bool
         Whether the march holds the switches and crosses them one by one.
     """
@@ -80,6 +83,7 @@ class NativeSystem:
     beyond: CrossingFunctions | None = None
     guards: NativeFunction | None = None
     n_arguments: int = 0
+    manifold: NativeFunction | None = None
     held: bool = True
 
     def addresses(self) -> tuple[int, ...]:
@@ -167,19 +171,11 @@ def native_system(
         located=own,
         limits=limits,
         beyond=compile_crossing_functions(problem, events, (watched, located), found, modes, context),
-        guards=_native_guards(problem, context),
+        guards=native_guards(problem, context),
         n_arguments=len(model.narrow),
+        manifold=native_manifold(problem, context),
         held=held,
     )
-
-
-def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | None:
-    model = problem.model
-    watched = [*(each.node for each in model.guards), *(each.argument for each in model.narrow)]
-    if not watched:
-        return None
-    names = context.names(model.layout, held=False)
-    return compiled(tuple(single(node, k) for k, node in enumerate(watched)), len(watched), names, context.array)
 
 
 def with_jacobian(

@@ -11,6 +11,8 @@ NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "ca
 ACTING = ("siphon", "settling-basin", "float", "target-level")
 # Of many runs and of the long run: seasons that are swept, a pond that is clear or turbid, eddies that may be chaotic.
 LONG = ("seasons", "turbid", "eddies")
+# With constraints: flows at a junction, and a tether.
+CONSTRAINED = ("network", "tether")
 # Further files: the culvert stated by its energies, a file with mistakes, and the measured tide.
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent
@@ -28,7 +30,7 @@ def copy_demo_files(folder: Path) -> None:
     ------
     OSError
     """
-    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING, *LONG)), *BESIDE):
+    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING, *LONG, *CONSTRAINED)), *BESIDE):
         content = (_FOLDER / name).read_bytes()
         write_whole(folder / name, lambda file, content=content: file.write(content))  # type: ignore[misc]  # bound on purpose
 

@@ -94,6 +94,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         *_guards(native, n),
         kept.size,
         kept,
+        *_manifold(native, n),
         *_groups(n, entries, native, full=kind == "dense"),
         int(operator is not None),
         *_mass(n, mass),
@@ -171,6 +172,15 @@ def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:
     count, more = function.n_outputs, native.n_arguments
     guarded, parts = np.zeros(2 * count + n), np.zeros((MAX_PARTS if more else 0, 4))
     return count - more, function.address, function.context_address, guarded, more, parts
+
+
+def _manifold(native: NativeSystem, n: int) -> tuple[Any, ...]:
+    """Return what is zero all along, as `System` has it."""
+    function = native.manifold
+    if function is None:
+        return 0, 0, 0, np.zeros(0)
+    count = function.n_outputs // (n + 1)
+    return count, function.address, function.context_address, np.zeros(count * (1 + n + count))
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

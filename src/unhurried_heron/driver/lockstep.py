@@ -60,7 +60,7 @@ def takes_lockstep(request: RunRequest, moved: Collection[str], count: int) -> b
     plain = isinstance(model.rates, WrittenRates) and not (model.inputs or model.guards)
     if not plain or family_of(method).group_steps is None or request.adapts or request.fixed is None:
         return False
-    if request.events or model.rates.switches or request.nonnegative.size or model.mass is not None:
+    if model.manifold or request.events or model.rates.switches or request.nonnegative.size or model.mass is not None:
         return False
     times = () if request.times is None else request.times.tolist()
     if not {*times} <= {*problem.interval} or not 0 < model.layout.size <= _MAX_STATES:

@@ -261,6 +261,7 @@ def _write_snapshot(control: Records, request: RunRequest, *, seen: bool) -> Non
     control["largest_step"] = request.longest
     control["every_step"] = int(request.times is None)
     kept = request.adapts or request.trace or request.ledger or request.times is None
+    kept = kept or bool(request.problem.model.manifold)
     control["strides"] = int(not kept and not seen and family_of(request.method).strides)
     given = request.first if request.fixed is None else request.fixed
     control["step"] = 0.0 if given is None else given

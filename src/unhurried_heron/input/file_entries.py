@@ -291,6 +291,9 @@ _ENTRIES: Final[dict[str, FileEntry]] = {
     "coordinates": FileEntry(
         list[Word] | dict[str, Word], lambda given, position: given if isinstance(given, dict) else tuple(given)
     ),
+    "constraints": FileEntry(
+        list[Word] | dict[str, Word], lambda given, position: given if isinstance(given, dict) else tuple(given)
+    ),
     "inputs": FileEntry(
         dict[str, MeasuredTable],
         lambda given, position: {name: _measured(name, table, position) for name, table in given.items()},

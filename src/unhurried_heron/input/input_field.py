@@ -100,6 +100,14 @@ COORDINATES: Final = Kind(
     lambda given: isinstance(given, tuple) or _named(given),
     _coordinates,
 )
+CONSTRAINTS: Final = Kind(
+    "a list of equations of coordinates, or a dict of them by the names of their multipliers",
+    lambda given: (
+        (isinstance(given, tuple) or _named(given))
+        and all(map(_plain, given.values() if isinstance(given, Mapping) else given))
+    ),
+    _coordinates,
+)
 BY_NAME: Final = Kind('a dict by name, such as {"level": …}', _named, by_name)
 TEXTS_BY_NAME: Final = Kind(
     'a dict of plain texts by name, such as {"level": "m"}',

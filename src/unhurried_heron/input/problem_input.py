@@ -18,6 +18,7 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.input.input_field import (
     ANYTHING,
     BY_NAME,
+    CONSTRAINTS,
     COORDINATES,
     ENERGIES,
     EVERY,
@@ -66,6 +67,7 @@ class ChangedInput(WrittenInput, total=False):
     energies: str
     coordinates: Iterable[str] | Mapping[str, str]
     forces: Mapping[str, str] | None
+    constraints: Iterable[str] | Mapping[str, str]
     rates: Callable[..., Any]
     derived: Mapping[str, Any] | None
     switches: Iterable[Any]
@@ -112,6 +114,8 @@ class ProblemInput(ByValue):
         Numbers, quantities such as "1800 m^2", or formulas of others; None (in files "open") where it is left open.
     forces : mapping of str to str
         Forces along coordinates that do not come from the potential.
+    constraints : sequence of str, or mapping of str to str
+        Equations that coordinates meet; by name that of the force that keeps each, its multiplier.
     units : mapping of str to str
         Units by name (t for the time), to which the equations are held.
     inputs : mapping of str to Measured
@@ -167,6 +171,9 @@ class ProblemInput(ByValue):
     )
     forces: Mapping[str, str] = input_field(
         TEXTS_BY_NAME, ENERGIES, "names", structure=True, decides=True, in_files=True, factory=dict
+    )
+    constraints: tuple[str, ...] | Mapping[str, str] = input_field(
+        CONSTRAINTS, ("lagrangian",), "whole", structure=True, decides=True, in_files=True, default=()
     )
     units: Mapping[str, str] = input_field(
         TEXTS_BY_NAME, EVERY, "names", structure=True, decides=False, in_files=True, factory=dict

@@ -109,10 +109,11 @@ def initial_values(
     *,
     imaginary: bool = False,
     constrained: IntArray | None = None,
+    may_miss: int = 0,
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
 
-    As many as there are constraints may be missing; they are NaN, too.
+    As many may be missing as there are constraints; they are NaN, too.
 
     Parameters
     ----------
@@ -127,6 +128,8 @@ def initial_values(
         Whether ``i`` is the imaginary unit.
     constrained : ndarray of int64, optional
         Indices of the algebraic states.
+    may_miss : int, optional
+        How many constraints there are.
 
     Returns
     -------
@@ -166,7 +169,10 @@ def initial_values(
             if mentions <= {name for name, value in values.items() if value is not None}:
                 array[members] = _formula_value(definition.formula, key, layout, indices, values)
     with collector.gathering():
-        _refuse_missing(layout, given, definitions, np.empty(0, dtype=np.int64) if constrained is None else constrained)
+        if int((~given).sum()) > may_miss:
+            if constrained is not None:
+                given[constrained] = True
+            _refuse_missing(layout, given, definitions)
     with collector.gathering():
         _refuse_extra(layout, extra, definitions)
     return array, needed
@@ -302,7 +308,7 @@ def _formula_value(
     return found.view(np.float64) if is_complex else found
 
 
-def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition], constrained: IntArray) -> None:
+def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition]) -> None:
     """Refuse states without a starting value.
 
     Parameters
@@ -312,18 +318,14 @@ def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Defini
     given : iterable of str
         What was given.
     definitions : Mapping[str, Definition]
-    constrained : ndarray of int64
-        Algebraic states: as many may be missing.
 
     Raises
     ------
     MissingInitialError
         All of them are named.
     """
-    if int((~given).sum()) <= constrained.size:
+    if given.all():
         return
-    given = given.copy()
-    given[constrained] = True
     indices = np.flatnonzero(~given)
     intervals = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
     missing = [

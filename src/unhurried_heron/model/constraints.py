@@ -13,16 +13,17 @@ from typing import TYPE_CHECKING, ClassVar, Final
 
 import numpy as np
 
-from unhurried_heron.errors import ConstraintError, OrderError, listing
-from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, replace_names, walk
+from unhurried_heron.errors import ConstraintError, listing, unforeseen
+from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, replace_names
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.names import in_order
+from unhurried_heron.model.index_reduction import Held, reduce_index
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.model import write_out
-from unhurried_heron.model.reduction import JUMPING, Residual, coefficients_of, solve_highest
-from unhurried_heron.model.structure import Block, circles, structure_of
+from unhurried_heron.model.reduction import Residual, highest_of, linear_answer, tidied
+from unhurried_heron.model.structure import Component, circles, structure_of
 from unhurried_heron.model.transformation import Transformation
 
 if TYPE_CHECKING:
@@ -42,14 +43,28 @@ class Constraints(Transformation):
         The states that constraints determine, each with its constraint in the user's words.
     solved : dict of str to str
         Unknowns that were solved for by algebra, likewise.
+    held : tuple of Held
+        What states meet all along: constraints that hold no unknown, and their derivatives.
     """
 
     name: ClassVar[str] = "constraints"
     algebraic: Mapping[str, str] = field(default_factory=dict)
     solved: Mapping[str, str] = field(default_factory=dict)
+    held: tuple[Held, ...] = ()
+
+    @property
+    def index(self) -> int:
+        """Of the problem as written: how often constraints are differentiated until all rates are known."""
+        return max((each.times + 2 for each in self.held), default=1)
+
+    def manifold(self) -> tuple[Node, ...]:
+        """Return formulas that are zero all along."""
+        return tuple(each.node for each in self.held)
 
 
-def with_constraints(found: ClassifiedEquations, preferred: Collection[str]) -> tuple[ClassifiedEquations, Constraints]:
+def with_constraints(
+    found: ClassifiedEquations, preferred: Collection[str], inputs: Collection[str]
+) -> tuple[ClassifiedEquations, Constraints]:
     """Return what a text says with its constraints as formulas, or as algebraic states.
 
     Parameters
@@ -57,6 +72,8 @@ def with_constraints(found: ClassifiedEquations, preferred: Collection[str]) -> 
     found : ClassifiedEquations
     preferred : collection of str
         Names that were given a starting value or a guess.
+    inputs : collection of str
+        Measured quantities.
 
     Returns
     -------
@@ -84,25 +101,31 @@ def with_constraints(found: ClassifiedEquations, preferred: Collection[str]) -> 
         return found, Constraints()
     plain = [replace(each, node=replace_names(each.node, found.rates.get, {})) for each in constraints]
     rows = [names_in(replace_names(each.node, formulas.get, {})) & {*unknowns} for each in plain]
-    structure = structure_of(rows, unknowns)
-    _refuse_misfit(structure.over, structure.under, constraints, found.derived)
-    made = replace(
-        found, derived=dict(derived), residuals=residuals, rates=dict(found.rates), orders=dict(found.orders)
-    )
+    structure, held, rates = structure_of(rows, unknowns), list[Held](), dict(found.rates)
     algebraic, solved = dict[str, str](), dict[str, str]()
-    for block in structure.blocks:
-        own = [plain[k] for k in block.equations]
-        words = {key: _words(constraints[k]) for k, key in zip(block.equations, block.unknowns, strict=True)}
-        answers = _by_algebra(own, block, derived, found.derived)
+    if structure.over is not None and structure.under is not None:
+        rates |= highest_of(residuals, found.rates, formulas, sorted(found.highest))
+        full = [replace(each, node=replace_names(each.node, formulas.get, {})) for each in plain]
+        in_states = {label: replace_names(node, formulas.get, {}) for label, node in rates.items()}
+        plain, unknowns, eliminated, by, held, structure = reduce_index(full, unknowns, in_states, inputs)
+        constraints, residuals = plain, []
+        derived |= eliminated
+        solved |= {key: _words(each) for key, each in by.items()}
+    _refuse_misfit(structure.over, structure.under, constraints, found.derived)
+    made = replace(found, derived=dict(derived), residuals=residuals, rates=rates, orders=dict(found.orders))
+    for component in structure.components:
+        own = [plain[k] for k in component.equations]
+        words = {key: _words(constraints[k]) for k, key in zip(component.equations, component.unknowns, strict=True)}
+        answers = _by_algebra(own, component, derived, found.derived)
         if answers is not None:
             made.derived.update(answers)
             solved |= words
             continue
         algebraic |= words
-        for key, residual in zip(block.unknowns, own, strict=True):
+        for key, residual in zip(component.unknowns, own, strict=True):
             made.orders[key] = 1
             made.rates[with_primes(key, 1)] = residual.node
-    return made, Constraints(algebraic, solved)
+    return made, Constraints(algebraic, solved, tuple(held))
 
 
 def _without_circles(
@@ -128,17 +151,17 @@ def _words(residual: Residual) -> str:
 
 
 def _refuse_misfit(
-    over: Block | None, under: Block | None, constraints: Sequence[Residual], derived: Mapping[str, Node]
+    over: Component | None, under: Component | None, constraints: Sequence[Residual], derived: Mapping[str, Node]
 ) -> None:
     """Refuse constraints that are too many or too few for their unknowns, or that hold none.
 
     Parameters
     ----------
-    over, under : Block or None
+    over, under : Component or None
         The part with too many equations, and that with too few.
     constraints : sequence of Residual
     derived : mapping of str to Node
-        As said, with those that need themselves.
+        As as_written, with those that need themselves.
 
     Raises
     ------
@@ -148,17 +171,6 @@ def _refuse_misfit(
         return
     named = over.unknowns if over else ()
     wrong = [constraints[k] for k in over.equations] if over else []
-    if over and under and not named:
-        raise ConstraintError(
-            f"the problem is of an index above 1: '{_words(wrong[0])}' holds none of the unknowns, and "
-            f"{listing(under.unknowns, quoted=True)} {'stand' if len(under.unknowns) > 1 else 'stands'} in no "
-            "constraint of its own",
-            name=listing(under.unknowns),
-            location="; ".join(each.location for each in wrong),
-            expected="constraints that can be solved for the unknowns; differentiate this one by the time, until they "
-            "stand in it",
-            given=f"{len(wrong)} constraint{'s' * (len(wrong) > 1)} on states alone",
-        )
     if over:
         if not wrong[0].sides:
             # those that need each other in a circle are named
@@ -172,7 +184,8 @@ def _refuse_misfit(
             "the force that keeps it, in their rates",
             given="; ".join(_words(each) for each in wrong),
         )
-    assert under is not None  # one of them is there
+    if under is None:
+        raise unforeseen("constraints refused that fit")
     count = len(under.equations)
     raise ConstraintError(
         f"there are too few equations: {count} for {listing(under.unknowns, quoted=True)}, which have no value, no "
@@ -185,16 +198,16 @@ def _refuse_misfit(
 
 
 def _by_algebra(
-    residuals: list[Residual], block: Block, derived: Mapping[str, Node], said: Mapping[str, Node]
+    residuals: list[Residual], component: Component, derived: Mapping[str, Node], as_written: Mapping[str, Node]
 ) -> dict[str, Node] | None:
     """Return the formulas of unknowns that stand linearly in their equations; None where these are left to the march.
 
     Parameters
     ----------
     residuals : list of Residual
-    block : Block
+    component : Component
     derived : mapping of str to Node
-    said : mapping of str to Node
+    as_written : mapping of str to Node
         With those that need themselves.
 
     Returns
@@ -206,21 +219,14 @@ def _by_algebra(
     CircularDerivedError
         One needs itself in a way that does not determine it.
     """
-    if len(block.unknowns) > _BY_ALGEBRA:
+    if len(component.unknowns) > _BY_ALGEBRA:
         return None
-    wanted = set(block.unknowns)
+    wanted = set(component.unknowns)
     carriers = {key: node for key, node in write_out(derived).items() if names_in(node) & wanted}
     own = [replace(each, node=replace_names(each.node, carriers.get, {})) for each in residuals]
-    try:
-        factors = [factor for each in own for factor in coefficients_of(each, block.unknowns).values()]
-        if len(own) == 1 and not factors and not own[0].sides:
-            in_order(said)
-        # a coefficient that jumps may be zero for a while
-        if any(part.op in JUMPING for part in walk(*factors)):
-            return None
-        return solve_highest(own, block.unknowns)
-    except OrderError:
-        return None
+    if len(own) == 1 and not own[0].sides and not names_in(tidied(own[0].node)) & wanted:
+        in_order(as_written)
+    return linear_answer(own, component.unknowns)
 
 
 def mass_of(layout: Layout, algebraic: Collection[str]) -> MassMatrix | None:

@@ -165,7 +165,9 @@ class Sorter:
     def _unknowns(self, found: ClassifiedEquations) -> tuple[str, ...]:
         """Return the names that no line defines, in order, where there are equations that can determine them."""
         sides = [(s, {**s.left.mentions, **s.right.mentions}) for s in self.statements if not s.ranges]
-        free = [s for s, mentions in sides if s.target is None and not mentions.keys() & found.highest]
+        # the value of a state is a constraint where its derivative stands elsewhere
+        free = [s for s, mentions in sides if not mentions.keys() & found.highest
+                and (s.target is None or (s.target.name in found.orders and not s.target.primes))]  # fmt: skip
         if not free:
             return ()
         known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
@@ -228,7 +230,7 @@ class Sorter:
                 found.rates[target.label] = statement.right.node
                 return
         elif target is not None and not target.primes and target.name not in self.parameters:
-            if target.name in orders and not held:
+            if target.name in orders and not held and not found.unknowns:
                 if any(s.target and s.target.primes and s.target.name == target.name for s in self.statements):
                     raise self._twice(target.name, statement)
                 raise ExpressionError(

@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from unhurried_heron.formulas.cost_limit import refuse_endless
-from unhurried_heron.formulas.expression import IMAGINARY, Node, name, names_in, number, replace_names
+from unhurried_heron.formulas.expression import IMAGINARY, Node, name, number, replace_names
 from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, single
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
@@ -23,7 +23,7 @@ from unhurried_heron.model.indexed_rules import Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
-from unhurried_heron.model.reduction import solve_highest
+from unhurried_heron.model.reduction import highest_of
 from unhurried_heron.model.switch_extraction import take_out
 from unhurried_heron.model.transformation import EquationsOfMotion, FirstOrder
 from unhurried_heron.model.unrolling import unrolled
@@ -77,8 +77,8 @@ class _ModelBuilder:
     def model(self, found: ClassifiedEquations) -> Model:
         """Solve, write out, resolve indexed states, and take the switches out."""
         constraints = Constraints()
-        if self._sorter.user_input.form == "equations":
-            found, constraints = with_constraints(found, self._preferred)
+        if self._sorter.user_input.form == "equations" or found.unknowns:
+            found, constraints = with_constraints(found, self._preferred, self._sorter.inputs)
         solved = self._with_highest(found, constraints)
         written = self._in_states(solved)
         complex_states = infer(written, self._complex_starts, imaginary=self._sorter.imaginary)
@@ -94,7 +94,7 @@ class _ModelBuilder:
         exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
         known = {resolver.single(node): key for key, node in classified.derived.items() if node.operands}
         smooth = take_out(unrolled(indexed_formulas), layout, sorter.inputs, known)
-        shown = self._reduced(solved, constraints.algebraic)
+        shown = (*self._reduced(solved, constraints.algebraic), *(("", each.node, "") for each in constraints.held))
         return Model(
             layout=layout,
             parameters=sorter.parameters,
@@ -123,7 +123,8 @@ class _ModelBuilder:
             raise self._sorter.collector.wrong.pop()
         moving = [base for base in found.orders if base not in constraints.algebraic]
         highest = [with_primes(base, found.orders[base]) for base in moving]
-        solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
+        single_ones = [label for label in highest if base_of(label) not in found.rate_rules]
+        solved = highest_of(found.residuals, found.rates, write_out(found.derived), single_ones)
         rates = {**found.rates, **solved}
 
         def filled_in(node: Node) -> Node:
@@ -157,20 +158,6 @@ class _ModelBuilder:
     def _known_sizes(self) -> dict[str, float]:
         sorter = self._sorter
         return {key: sorter.values[key] for key in sorted(sorter.sizes & sorter.values.keys())}
-
-    def _solve(self, found: ClassifiedEquations, unknowns: list[str]) -> dict[str, Node]:
-        open_ones = [label for label in unknowns if label not in found.rates]
-        if not found.residuals and not open_ones:
-            return {}
-        # derived quantities that hold unknowns are written out, the others keep their names
-        formulas = write_out(found.derived)
-        wanted = set(unknowns)
-        carriers = {key: node for key, node in formulas.items() if names_in(node) & wanted}
-        residuals = []
-        for residual in found.residuals:
-            node = replace_names(residual.node, carriers.get, {})
-            residuals.append(replace(residual, node=replace_names(node, found.rates.get, {})))
-        return solve_highest(residuals, open_ones)
 
     @staticmethod
     def _state_rules(orders: Mapping[str, int], rate_rules: Mapping[str, Sequence[Rule]]) -> dict[str, list[Rule]]:

@@ -159,6 +159,11 @@ class Model:
         return tuple(each for each in self.rates.switches if isinstance(each, RootSwitch))
 
     @cached_property
+    def manifold(self) -> tuple[Node, ...]:
+        """Formulas that are zero all along: the march keeps states where they are."""
+        return tuple(self.resolver.single(node) for each in self.transformations for node in each.manifold())
+
+    @cached_property
     def guards(self) -> tuple[Guard, ...]:
         """What must not change its sign within a step: denominators, and the arguments of logarithms and roots."""
         return self.rates.guards()

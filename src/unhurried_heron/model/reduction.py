@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 from unhurried_heron.errors import OrderError, listing
@@ -15,6 +15,7 @@ from unhurried_heron.formulas.expression import (
     div,
     names_in,
     neg,
+    replace_names,
     rewrite,
     walk,
 )
@@ -59,6 +60,62 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
             given=f"{len(residuals)} equations for " + listing(unknowns),
         )
     return solved
+
+
+def linear_answer(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dict[str, Node] | None:
+    """Return formulas of unknowns that stand linearly in as many equations; None where they do not.
+
+    Nor where their coefficients jump, and so may be zero for a while.
+    """
+    try:
+        factors = [factor for each in residuals for factor in coefficients_of(each, unknowns).values()]
+        if any(part.op in JUMPING for part in walk(*factors)):
+            return None
+        return solve_highest(residuals, unknowns)
+    except OrderError:
+        return None
+
+
+def highest_of(
+    residuals: Sequence[Residual], rates: Mapping[str, Node], derived: Mapping[str, Node], unknowns: Sequence[str]
+) -> dict[str, Node]:
+    """Return formulas for the highest derivatives that stand in equations.
+
+    Parameters
+    ----------
+    residuals : sequence of Residual
+    rates : mapping of str to Node
+        Those that stand alone on a left side.
+    derived : mapping of str to Node
+        Derived quantities, written out.
+    unknowns : sequence of str
+        All highest derivatives.
+
+    Returns
+    -------
+    dict of str to Node
+
+    Raises
+    ------
+    OrderError
+        They cannot be solved for.
+    """
+    open_ones = [label for label in unknowns if label not in rates]
+    if not residuals and not open_ones:
+        return {}
+    # derived quantities that hold unknowns are written out, the others keep their names
+    wanted = set(unknowns)
+    carriers = {key: node for key, node in derived.items() if names_in(node) & wanted}
+    written = []
+    for residual in residuals:
+        node = replace_names(residual.node, carriers.get, {})
+        written.append(replace(residual, node=replace_names(node, rates.get, {})))
+    return solve_highest(written, open_ones)
+
+
+def tidied(node: Node) -> Node:
+    """Return a formula without needless parts."""
+    return _with_values(node, {})
 
 
 def _solve_coupled(

@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 
-class Block(NamedTuple):
+class Component(NamedTuple):
     """Equations, by their numbers, and as many unknowns, that have to be solved together."""
 
     equations: tuple[int, ...]
@@ -25,15 +25,15 @@ class Structure(NamedTuple):
 
     Attributes
     ----------
-    blocks : tuple of Block
+    components : tuple of Component
         What can be solved, each after those that it needs.
-    over, under : Block or None
+    over, under : Component or None
         The part with more equations than unknowns, and the part with more unknowns than equations.
     """
 
-    blocks: tuple[Block, ...]
-    over: Block | None
-    under: Block | None
+    components: tuple[Component, ...]
+    over: Component | None
+    under: Component | None
 
 
 def structure_of(rows: Sequence[Collection[str]], unknowns: Sequence[str]) -> Structure:
@@ -65,13 +65,15 @@ def structure_of(rows: Sequence[Collection[str]], unknowns: Sequence[str]) -> St
     under_rows = {row for column in under_columns for row in holders[column]}
     left = [row for row in range(len(rows)) if row not in over and row not in under_rows]
     edges = {row: {owner[c] for c in columns[row]} & set(left) - {row} for row in left}
-    blocks = [Block(tuple(part), tuple(unknowns[matched[row]] for row in part)) for part in circles(edges, single=True)]
+    components = [
+        Component(tuple(part), tuple(unknowns[matched[row]] for row in part)) for part in circles(edges, single=True)
+    ]
 
-    def part(equations: Iterable[int], names: Iterable[int]) -> Block:
-        return Block(tuple(sorted(equations)), tuple(unknowns[k] for k in sorted(names)))
+    def part(equations: Iterable[int], names: Iterable[int]) -> Component:
+        return Component(tuple(sorted(equations)), tuple(unknowns[k] for k in sorted(names)))
 
     return Structure(
-        tuple(blocks),
+        tuple(components),
         part(over, over_columns) if loose_rows else None,
         part(under_rows, under_columns) if loose_columns else None,
     )

@@ -58,6 +58,10 @@ class Transformation:
         """Return what an event of the transformation's own watches; None of all others."""
         return None
 
+    def manifold(self) -> tuple[Node, ...]:
+        """Return formulas of states, parameters and the time that are zero all along every solution."""
+        return ()
+
     def resting_roots(self) -> tuple[RootSwitch, ...] | None:
         """Return the roots that count as zero below a width, where these are not those of the model's own rates."""
         return None

@@ -88,7 +88,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     # an open parameter may be used, but has no value yet
     known = {**dict.fromkeys(parameters), **values}
     solved, n = (model.made_by(Constraints) or Constraints()).solved, model.layout.size
-    held = None if model.mass is None else np.flatnonzero(model.mass.sizes(n) == 0.0)
+    held = np.flatnonzero(model.mass.sizes(n) == 0.0) if model.mass is not None else np.empty(0, dtype=np.int64)
     start, needed = initial_values(
         {key: each for key, each in found.initial.items() if key not in solved},
         model.layout,
@@ -96,13 +96,14 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
         collector,
         imaginary=model.complex_states.imaginary,
         constrained=held,
+        may_miss=held.size + len(model.manifold),
     )
     definitions = {**found.parameters, **found.initial}
     units = _with_derivative_units(found.units, model.orders, model.layout)
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
-    if is_complete(assembled) or (held is not None and not left_open):
+    if is_complete(assembled) or ((held.size or model.manifold) and not left_open):
         with collector.gathering():
             assembled = meeting_constraints(user_input, assembled, initial.keys(), guess.keys())
     if is_complete(assembled):
@@ -297,6 +298,8 @@ def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watch
     used |= {mention for each in found.parameters.values() if each.formula for mention in each.formula.mentions}
     if user_input.forces:
         used |= model.rates.names()
+    if user_input.constraints:
+        used |= names_in(*model.manifold)
     return used
 
 

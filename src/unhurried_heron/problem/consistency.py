@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import UnfitProblemError
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 if TYPE_CHECKING:
@@ -74,7 +77,38 @@ def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
             )
 
 
-def consistent_near(problem: Problem, state: Array) -> Array:
+def beginning_near(problem: Problem, state: Array, parameters: Mapping[str, float]) -> Problem:
+    """Return a problem with other parameters that begins near to a state, where its constraints hold.
+
+    Parameters
+    ----------
+    problem : Problem
+    state : ndarray, shape (n_states,)
+    parameters : mapping of str to float
+
+    Returns
+    -------
+    Problem
+
+    Raises
+    ------
+    ConstraintError
+        There is no such state.
+    """
+    values = dict(zip(problem.states, state.tolist(), strict=True))
+    if problem.model.made_by(Constraints) is None:
+        other = problem.with_(initial=values, parameters=parameters)
+        held = _consistent_near(other, state)
+        if held is state:
+            return other
+        return other.with_(initial=dict(zip(problem.states, held.tolist(), strict=True)))
+    before = problem.user_input
+    near = replace(before, initial={}, guess=values, parameters={**(before.parameters or {}), **parameters},
+                   units=dict(problem.units))  # fmt: skip
+    return type(problem).of(near, problem.model)
+
+
+def _consistent_near(problem: Problem, state: Array) -> Array:
     """Return the state, shape (n_states,), at which constraints hold at the start and M y is that of ``state``.
 
     As it is without constraints, and where Newton's iteration finds none.

@@ -104,6 +104,7 @@ def from_lagrangian(
     coordinates: Sequence[str],
     *,
     forces: Mapping[str, str] | None = None,
+    constraints: Sequence[str] | Mapping[str, str] = (),
     initial: Mapping[str, Any],
     interval: tuple[Any, Any],
     **shared: Unpack[WrittenInput],
@@ -119,8 +120,12 @@ def from_lagrangian(
         Generalised coordinates.
     forces : mapping of str to str, optional
         Forces along coordinates that do not come from the potential, friction for one.
+    constraints : sequence of str, or mapping of str to str, optional
+        Equations that the coordinates meet, such as ``x^2 + y^2 = l^2``; in a mapping by the names of their
+        multipliers lambda, which are ``multiplier_1``, … otherwise. The force that keeps a constraint ``a = b`` is
+        lambda d(a - b)/dq along each coordinate q.
     initial : mapping
-        A value for each coordinate and for its first derivative.
+        A value for each coordinate and for its first derivative; those that constraints tell may be left out.
     interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
         As for `from_text`.
 
@@ -136,9 +141,10 @@ def from_lagrangian(
     Notes
     -----
     Lagrange's equations d/dt(dL/dq') - dL/dq = Q: H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*,
-    3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
+    3rd ed. (2002), section 1.4, with multipliers section 2.4. The ``energy`` among the derived quantities is
+    q' dL/dq' - L (section 2.7).
     """
-    given = {"energies": energies, "coordinates": coordinates, "forces": forces, **shared}
+    given = {"energies": energies, "coordinates": coordinates, "forces": forces, "constraints": constraints, **shared}
     return cls.of(input_of("lagrangian", "from_lagrangian", {"initial": initial, "interval": interval, **given}))
 
 

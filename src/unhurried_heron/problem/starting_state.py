@@ -17,26 +17,31 @@ from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import STATE, evaluate, evaluated
 from unhurried_heron.formulas.expression import name as name_node
 from unhurried_heron.formulas.layout import Values
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.input.starting_values import told_by
 from unhurried_heron.model.constraints import Constraints
+from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.model import Model
+from unhurried_heron.quiet import quietly
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.assembly import AssembledProblem
 
-# Iterations from one place,
+# Iterations from one point,
 _TURNS: Final = 60
-# which end where a correction is below this share of the largest unknown; what comes no nearer by rounding is met, too.
+# which end where a correction is below this share of the largest unknown;
 _ROUNDED: Final = 1e-14
+# what comes no nearer, and is missed by no more than this share, is met, too.
 _MET: Final = 1e-9
 # The share of the largest singular value below which a direction is none.
 _SINGULAR: Final = 1e-13
 # The shortest part of a correction that is tried.
 _SHORTEST: Final = 1e-4
-# Places from which unknowns without a guess are looked for; of many unknowns only the first few are tried.
-_PLACES: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
+# Values from which unknowns without a guess are looked for,
+_POINTS: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
+# of more unknowns than this only the first few.
 _MANY: Final = 200
 # Solutions apart by more than this share of their size are two.
 _APART: Final = 1e-6
@@ -58,8 +63,14 @@ class _Constraints:
 
     def missed(self, state: Array) -> Array:
         """Return what the constraints miss, shape (n_constraints,)."""
-        found: Array = self.model.rates.at(self.time, state, self._values(state))[self.rows]
-        return found
+        values = self._values(state)
+        of_rates: Array = self.model.rates.at(self.time, state, values)[self.rows]
+        return np.concatenate([of_rates, [float(evaluate(node, values)) for node in self.model.manifold]])
+
+    @property
+    def count(self) -> int:
+        """How many there are."""
+        return self.rows.size + len(self.model.manifold)
 
     def matrix(self, state: Array) -> Any:
         """Return their derivatives by the unknowns, a sparse array of shape (n_constraints, n_free)."""
@@ -69,19 +80,20 @@ class _Constraints:
         if not self.model.rates.written:
             whole = self.model.rates.jacobian_at(self.time, state, values)
             return csr_array(whole[np.ix_(self.rows, self.free)])
-        row_of, column_of = np.full(n, -1), np.full(n, -1)
-        row_of[self.rows], column_of[self.free] = np.arange(self.rows.size), np.arange(self.free.size)
+        held = len(self.model.manifold)
+        row_of, column_of = np.full(n + held, -1), np.full(n, -1)
+        row_of[self.rows], row_of[n:] = np.arange(self.rows.size), self.rows.size + np.arange(held)
+        column_of[self.free] = np.arange(self.free.size)
         rows, columns, entries = [], [], []
-        for where, found in evaluated(jacobian(self.model.rates.indexed_formulas, self.model.layout), values):  # type: ignore[attr-defined]  # they are written
+        formulas = (*self.model.rates.indexed_formulas, *manifold_formulas(self.model, n))  # type: ignore[attr-defined]  # they are written
+        for where, found in evaluated(jacobian(formulas, self.model.layout), values):
             row, column = row_of[where // n], column_of[where % n]
             kept = (row >= 0) & (column >= 0)
             rows.append(row[kept])
             columns.append(column[kept])
             entries.append(np.broadcast_to(found, where.shape)[kept])
         parts = [np.concatenate(each) if each else np.empty(0) for each in (entries, rows, columns)]
-        return csr_array(
-            (parts[0], (parts[1].astype(int), parts[2].astype(int))), shape=(self.rows.size, self.free.size)
-        )
+        return csr_array((parts[0], (parts[1].astype(int), parts[2].astype(int))), shape=(self.count, self.free.size))
 
 
 def _starting_state(
@@ -118,17 +130,18 @@ def _starting_state(
     """
     made, n = model.made_by(Constraints) or Constraints(), model.layout.size
     rows = np.flatnonzero(model.mass.sizes(n) == 0.0) if model.mass is not None else np.empty(0, dtype=np.int64)
-    if not rows.size or not (free.any() or made.algebraic):
-        return start
     constraints = _Constraints(model, around, time, rows, np.flatnonzero(free))
+    if not constraints.count or not (free.any() or made.algebraic or made.held):
+        return start
     if not free.any():
         _refuse_contradiction(constraints, start, made)
         return start
     found: list[Array] = []
-    for place in _places(start, free, guessed):
-        answer = _solved(constraints, place)
+    for point in _points(start, free, guessed):
+        answer = _solved(constraints, point)
         if answer is None:
             continue
+        answer = _without_rounding(constraints, answer)
         size = np.maximum(np.abs(answer), np.abs(answer).max() * _APART)
         if all((np.abs(answer - other) > _APART * size).any() for other in found):
             found.append(answer)
@@ -142,29 +155,49 @@ def _starting_state(
                               location="guess", expected=f'a guess near to one, such as guess={{"{names[0]}": …}}',
                               given="; ".join(shown))  # fmt: skip
     if not found:
-        _refuse_contradiction(constraints, next(_places(start, free, guessed)), made, unsolved=True)
-    if free.sum() < rows.size:
+        _refuse_contradiction(constraints, next(_points(start, free, guessed)), made, unsolved=True)
+    if free.sum() < constraints.count:
         _refuse_contradiction(constraints, found[0], made)
     return found[0]
 
 
-def _places(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
-    """Yield states from which to look for a solution: guesses as they are, the others all alike and spread."""
+def _without_rounding(constraints: _Constraints, state: Array) -> Array:
+    """Return a solution with zeros for the unknowns that are zero but for rounding."""
+    found, size = state.copy(), float(np.abs(state[constraints.free]).max())
+    tiny = constraints.free[np.abs(state[constraints.free]) <= _MET * size]
+    found[tiny] = 0.0
+    with np.errstate(all="ignore"):
+        before, after = np.abs(constraints.missed(state)), np.abs(constraints.missed(found))
+    return found if (after <= before + np.finfo(float).eps * size).all() else state
+
+
+def _points(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
+    """Yield states from which to look for a solution: guesses as they are, the others all alike and spread.
+
+    Parameters
+    ----------
+    start : ndarray, shape (n_states,)
+    free, guessed : ndarray of bool, shape (n_states,)
+
+    Yields
+    ------
+    ndarray, shape (n_states,)
+    """
     unknown = free & ~guessed
     if not unknown.any():
         yield start
         return
     count = int(unknown.sum())
-    for turn, size in enumerate(_PLACES if count <= _MANY else _PLACES[:3]):
-        place = start.copy()
+    for turn, size in enumerate(_POINTS if count <= _MANY else _POINTS[:3]):
+        point = start.copy()
         # apart from each other, for differences of equal ones may vanish
-        place[unknown] = size * (1.0 + 0.1 * turn * np.modf(np.arange(count) * 0.754877666)[0])
-        yield place
+        point[unknown] = size * (1.0 + 0.1 * turn * np.modf(np.arange(count) * 0.754877666)[0])
+        yield point
 
 
-def _solved(constraints: _Constraints, place: Array) -> Array | None:
+def _solved(constraints: _Constraints, point: Array) -> Array | None:
     """Return a state that meets the constraints, found from another; None where the iteration comes to none."""
-    state = place.copy()
+    state = point.copy()
     with np.errstate(all="ignore"):
         missed = constraints.missed(state)
         for _ in range(_TURNS):
@@ -175,6 +208,7 @@ def _solved(constraints: _Constraints, place: Array) -> Array | None:
                 return None
             size = float(np.abs(state[constraints.free]).max())
             if np.abs(move).max() <= _ROUNDED * size or not move.any():
+                state[constraints.free] += move
                 return state
             part, before = 1.0, float(np.abs(missed / scale).max())
             while part >= _SHORTEST:
@@ -192,9 +226,20 @@ def _solved(constraints: _Constraints, place: Array) -> Array | None:
 
 
 def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple[Array | None, Any]:
-    """Return Newton's correction of the unknowns, the shortest where they are more, and the sizes of the rows."""
+    """Return Newton's correction of the unknowns, the shortest where they are more, and the sizes of the rows.
+
+    Parameters
+    ----------
+    constraints : _Constraints
+    state : ndarray, shape (n_states,)
+    missed : ndarray, shape (n_constraints,)
+
+    Returns
+    -------
+    (ndarray or None, ndarray)
+    """
     from scipy.sparse import diags_array
-    from scipy.sparse.linalg import MatrixRankWarning, spsolve
+    from scipy.sparse.linalg import spsolve
 
     matrix = constraints.matrix(state)
     sizes = abs(matrix).max(axis=1).toarray().ravel()
@@ -202,16 +247,15 @@ def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple
     scaled, right = diags_array(1.0 / scale) @ matrix, -missed / scale
     if constraints.free.size <= _MANY:
         full = scaled.toarray()
-        solution: Array = np.linalg.lstsq(full, right, rcond=_SINGULAR)[0]
+        solution, _, rank, _ = np.linalg.lstsq(full, right, rcond=_SINGULAR)
+        if rank == constraints.free.size:
+            return solution, scale
         # where no unknown can change anything, what was given is at fault, which is looked at in the end
         left = np.where(np.diff(matrix.indptr) > 0, full @ solution - right, 0.0)
         return solution if np.abs(left).max() <= _APART * np.abs(right).max() else None, scale
     if scaled.shape[0] != scaled.shape[1]:
         return None, scale
-    import warnings
-
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", MatrixRankWarning)
+    with quietly():
         return spsolve(scaled.tocsc(), right), scale
 
 
@@ -219,6 +263,15 @@ def _refuse_contradiction(
     constraints: _Constraints, state: Array, made: Constraints, *, unsolved: bool = False
 ) -> None:
     """Refuse starting values that miss a constraint by more than rounding.
+
+    Parameters
+    ----------
+    constraints : _Constraints
+    state : ndarray, shape (n_states,)
+    made : Constraints
+        Their words.
+    unsolved : bool, optional
+        Whether no solution was found from this state.
 
     Raises
     ------
@@ -234,15 +287,19 @@ def _refuse_contradiction(
     if not wrong.any() and not unsolved:
         return
     worst = int(np.argmax(np.where(wrong, np.abs(missed) / np.where(allowed > 0, allowed, 1.0), 0.0)))
-    name = layout.names[constraints.rows[worst]]
-    words = made.algebraic.get(group_of(name), f"row {constraints.rows[worst] + 1} of the rates")
+    if worst < constraints.rows.size:
+        name = layout.names[constraints.rows[worst]]
+        words = made.algebraic.get(group_of(name), f"row {constraints.rows[worst] + 1} of the rates")
+    else:
+        held = made.held[worst - constraints.rows.size]
+        name, words = held.words, f"0 = {to_text(held.node)[:80]}" if held.times else held.words
     if unsolved:
         names = [layout.names[k] for k in constraints.free]
         raise ConstraintError(
             f"no values of {listing(names, quoted=True)} were found that meet the constraints at the start",
             name=listing(names), location="initial",
             expected=f'other starting values, or a guess: guess={{"{names[0]}": …}}',
-            given=f"from the first place '{words}' is missed by {missed[worst]:.3g}",
+            given=f"from the first point '{words}' is missed by {missed[worst]:.3g}",
         )  # fmt: skip
     raise ConstraintError(
         "the starting values contradict a constraint", name=name, location="initial",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numbers
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from unhurried_heron.errors import RunError, excerpt
 from unhurried_heron.input.event import GOING, Event, Going
 from unhurried_heron.input.values import number_array
 from unhurried_heron.run.columns import AT_ONCE, LARGEST, modes_at
+from unhurried_heron.run.constraint_table import constraint_table
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.run_data import RunData
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
 
     from unhurried_heron.problem.problem import Problem
     from unhurried_heron.run.piecewise_chebyshev import PiecewisePolynomial
+    from unhurried_heron.run.run import Run
 
 
 def _turning(values: Array, rounding: float) -> list[int]:
@@ -255,6 +257,11 @@ class Queries:
         ends = [*edges[1:], self._window(None, "run.where")[1]]
         rows = [(a, b, abs(b - a)) for a, b, side in zip(edges, ends, sides, strict=True) if side == GOING[event.going]]
         return pd.DataFrame(rows, columns=["from", "to", "length"])
+
+    @property
+    def constraints(self) -> pd.DataFrame:
+        """How well written constraints hold at the times of the run: what is to be zero, ``missed by``, and ``at``."""
+        return constraint_table(cast("Run", self))
 
     @property
     def watched(self) -> pd.DataFrame:

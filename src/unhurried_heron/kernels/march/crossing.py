@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, refresh_events
+from unhurried_heron.kernels.march.algebraic import hold_at_zero, meet_beyond
 from unhurried_heron.kernels.march.event_values import leads_back, watch_derivatives, watch_values
 from unhurried_heron.kernels.march.known_times import happen, land, record_after
 from unhurried_heron.kernels.march.rest import come_to_rest
@@ -141,8 +142,13 @@ def cross(address):
             faster, on = _accumulates(control), _goes_on(control)
             control.last_crossing = control.time
             reason = ACCUMULATING if faster else REACHED_END
+    constrained = system.n_constraints > 0 and control.time != crossing.times[crossing.n_landings]
+    if reason == REACHED_END and constrained:
+        reason = meet_beyond(system, watch, control, crossing)
     if reason == REACHED_END and not watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
+    if reason == REACHED_END and constrained:
+        hold_at_zero(system, watch, control, crossing)
     if flipped >= 0 and keeps_side(crossing, flipped):
         watch.side[control.stopped_by] = JUST_FLIPPED
     if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:

@@ -25,6 +25,7 @@ from unhurried_heron.kernels.march.batched_steps import stride
 from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.guards import SHORTER, crossed_pole, is_guarded, look_ahead, pass_guards, refuse_for
+from unhurried_heron.kernels.march.manifold import HARDLY, NO_WAY, keep_on_manifold
 from unhurried_heron.kernels.march.narrow import foresee, leaps_over
 from unhurried_heron.kernels.march.nonnegative import BELOW, LED_BELOW, keep_nonnegative
 from unhurried_heron.kernels.march.outcome import (
@@ -116,7 +117,13 @@ def _held_against_guards(system, control, answer, scratch):
         ACCEPTED, REFUSED, NEGATIVE, or what the family answered.
     """
     control.guard = -1
-    control.moved_to_zero = 0
+    control.moved_back = 0
+    if answer == ACCEPTED and system.n_manifold > 0:
+        far = keep_on_manifold(system, control, control.finish, system.trial)
+        if far == NO_WAY:
+            refuse_for(control, system.n_guards, SHORTER)
+            return REFUSED
+        control.moved_back = int(far > HARDLY)
     if answer == ACCEPTED and control.adaptive == 1 and system.n_nonnegative > 0:
         kept = keep_nonnegative(system, control)
         if kept == LED_BELOW:
@@ -200,7 +207,7 @@ def _move_on(system, control, parts, address):
     reason = call_kernel(parts.family, address)
     control.after_refusal = 0
     if control.guarded == 1:
-        if control.moved_to_zero == 1 and reason == REACHED_END:
+        if control.moved_back == 1 and reason == REACHED_END:
             reason = find_rates_at_state(system, control, FOR_END)
         if control.n_parts > 0:
             foresee(system, control, length)

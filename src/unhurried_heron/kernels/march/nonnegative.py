@@ -38,7 +38,7 @@ def keep_nonnegative(system, control):
         k = system.nonnegative[j]
         if system.trial[k] < 0.0:
             system.trial[k] = 0.0
-            control.moved_to_zero = 1
+            control.moved_back = 1
     return KEPT
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_values import watch_derivatives, watch_speeds, watch_values
 from unhurried_heron.kernels.march.guards import is_guarded, note_guards
+from unhurried_heron.kernels.march.manifold import NO_WAY, keep_on_manifold
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -150,10 +151,13 @@ def begin(system, control, watch):
     int
         REACHED_END, EVENT_STOPPED, RATES_STOPPED or NOT_FINITE.
     """
+    if system.n_manifold > 0 and keep_on_manifold(system, control, control.time, system.state) == NO_WAY:
+        return NOT_FINITE
     reason = find_rates_at_state(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
-    control.guarded = int(is_guarded(system, control) or (control.adaptive == 1 and system.n_nonnegative > 0))
+    kept = (control.adaptive == 1 and system.n_nonnegative > 0) or system.n_manifold > 0
+    control.guarded = int(is_guarded(system, control) or kept)
     note_guards(system, control)
     # Beyond a switch the values of the event functions are known already, and so are those of events that
     # happened where another run ended.
@@ -289,6 +293,8 @@ def record_until(control, system, output, time):
             theta = (wanted - control.time) / control.length
             evaluate_step(as_doubles(control.polynomial_address), output.size // n - 1, n, theta, row)
             cut_below_zero(system, row)
+            if system.n_manifold > 0:
+                keep_on_manifold(system, control, wanted, row)
         control.next_wanted += 1
 
 

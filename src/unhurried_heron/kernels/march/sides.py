@@ -22,7 +22,7 @@ from unhurried_heron.kernels.memory.control import (
 )
 
 # A value that tells only the side of a function at zero.
-_TINY = 1e-300
+TINY = 1e-300
 # The value of `Watch.side` for a switch until the march starts again behind it.
 JUST_FLIPPED = 2.0
 # The error of a state between the steps, in its tolerances, where methods of order 2 follow a stiff state.
@@ -165,7 +165,7 @@ def note_acted(watch, control, count):
         for index in range(control.first_event, control.n_events):
             acted = acted or (watch.which[index] == event and watch.stop[event] & ACTS != 0)
         if acted and watch.values[event] == 0.0 and control.crossing == CROSSES:
-            watch.band[event] = _TINY
+            watch.band[event] = TINY
 
 
 @inner
@@ -209,7 +209,7 @@ def _pass_switch(watch, control, system, event):
     """
     watch.side[event] = 0.0
     watch.band[event] = max(band_of(watch, control, system, event), 0.0)
-    watch.values[event] = max(watch.values[event], _TINY)
+    watch.values[event] = max(watch.values[event], TINY)
 
 
 @inner
@@ -247,4 +247,4 @@ def choose_sides(watch, control, system):
             else:
                 side = 0.0
         watch.band[event] = band
-        watch.values[event] = np.copysign(_TINY, side) if side != 0.0 else 0.0
+        watch.values[event] = np.copysign(TINY, side) if side != 0.0 else 0.0

@@ -32,7 +32,9 @@ class System(NamedTuple):
     must not change their signs across a pole, and ``n_arguments`` that must not leap over narrow parts of the rates;
     ``guarded`` (2 (n_guards + n_arguments) + n,): them where the march stands and at the end of the attempt, and rates
     there. ``parts`` (``control.n_parts``, 4): see `kernels.march.narrow`. ``nonnegative`` (n_nonnegative,) int64: the
-    states that the march keeps from falling below zero. Of a Jacobian found by differences in groups of columns
+    states that the march keeps from falling below zero. ``manifold``, ``manifold_context``: a function of
+    ``n_manifold`` numbers that are zero all along, and of their derivatives by the states, row by row, which go to
+    ``manifold_work`` (n_manifold (1 + n + n_manifold),). Of a Jacobian found by differences in groups of columns
     (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``, ``jacobian_indices``
     (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. Where linear algebra takes products with the
     Jacobian (``operator``), where that is taken is kept in its place: time, state and rates. M of M y' = rates has
@@ -61,6 +63,10 @@ class System(NamedTuple):
     parts: Array
     n_nonnegative: int
     nonnegative: LongArray
+    n_manifold: int
+    manifold: int
+    manifold_context: int
+    manifold_work: Array
     n_groups: int
     n_entries: int
     group: LongArray

@@ -55,7 +55,7 @@ CONTROL: Final = np.dtype(
         ("searching", np.int64),  # whether the march returned before the present step was searched to its end
         ("searched", np.float64),  # theta up to which the present step was searched for events
         ("guarded", np.int64),  # whether attempts are held against guards, narrow parts or signs
-        ("moved_to_zero", np.int64),  # whether the attempt ended below zero in a state that is never negative
+        ("moved_back", np.int64),  # whether the attempt ended below zero in a state that is never negative
         ("moved", np.int64),  # whether an event has changed a state where the march stands
         ("no_room", np.int64),  # whether a row was refused because its buffer was full
         # between steps

@@ -1,0 +1,205 @@
+"""Constraints among written equations: structure, index, starting values, and what runs make of them."""
+
+from __future__ import annotations
+
+import math
+import pickle
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+from representatives import representatives
+
+import unhurried_heron as uh
+from unhurried_heron import errors
+from unhurried_heron.demo import CONSTRAINED, demo_file
+from unhurried_heron.families.family import WITH_CONSTRAINTS
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.model.structure import structure_of
+
+# what is written, what is given at the start, the unknowns' index, and closed forms
+SOLVED: dict[str, tuple[str, dict[str, float], int, dict[str, Callable[[float], float]]]] = {
+    "a cubic": ("x' = -(3*z^2 + 1)*z\nz^3 + z = x", {"x": 2}, 1, {"z": lambda t: math.exp(-t)}),
+    "needs itself": ("x' = -(1 + 3*q^2)*q\nq = x - q^3", {"x": 2}, 1, {"q": lambda t: math.exp(-t)}),
+    "in a circle": ("x' = -a\na = 2*b\nb = a/3 + x/6", {"x": 1}, 1, {"x": lambda t: math.exp(-t)}),
+    "two together": ("x' = z - w\nz + w = x\nz - w = -x", {"x": 1}, 1,
+                     {"x": lambda t: math.exp(-t), "z": lambda t: 0.0, "w": lambda t: math.exp(-t)}),
+    "one after another": ("x' = -w\nz^3 + z = x\nw = z*(3*z^2 + 1)*v\n0 = v - z/(z + 0*x)", {"x": 2}, 1,
+                          {"z": lambda t: math.exp(-t)}),
+    "backwards determined": ("x' = -(3*z^2 + 1)*z\nz^3 + z = x", {"z": 1}, 1,
+                       {"x": lambda t: math.exp(-t) + math.exp(-3 * t)}),
+    "index 2": ("x' = z\ny' = -y + z\nx = cos(t)", {"y": 1}, 2,
+                {"z": lambda t: -math.sin(t), "y": lambda t: (math.cos(t) - math.sin(t) + math.exp(-t)) / 2}),
+    "too many for one": ("x' = -x + w\n0 = z - 2*x\nz^2 = 4*cos(t)^2", {}, 2,
+                         {"w": lambda t: math.cos(t) - math.sin(t)}),
+    "index 3": ("x' = u\ny' = v\nu' = -pull*x\nv' = -pull*y\nx^2 + y^2 = 1", {"x": 1, "y": 0, "v": 2}, 3,
+                {"x": lambda t: math.cos(2 * t), "v": lambda t: 2 * math.cos(2 * t), "pull": lambda t: 4.0}),
+}  # fmt: skip
+GUESS = {"backwards determined": {"x": 1}, "too many for one": {"x": 1, "z": 2}, "in a circle": {}}
+EVERY = representatives()
+
+
+def problem_of(name: str, interval: tuple[float, float] = (0, 1)) -> uh.Problem:
+    text, initial, _, _ = SOLVED[name]
+    return uh.Problem.from_text(text, initial=initial, guess=GUESS.get(name), interval=interval)
+
+
+@pytest.mark.parametrize("name", SOLVED)
+@pytest.mark.parametrize("method", EVERY)
+def test_every_method_marches_what_is_left(name: str, method: str) -> None:
+    problem, (_, _, index, exact) = problem_of(name), SOLVED[name]
+    chosen = find_method(method)
+    takes = method == "auto" or family_of(chosen).takes_mass(chosen) == WITH_CONSTRAINTS
+    if problem.model.mass is not None and not takes:
+        with pytest.raises(errors.UnfitProblemError, match="is a constraint"):
+            uh.integrate(problem, method)
+        return
+    rtol = 1e-6 if chosen.order > 1 else 1e-4
+    run = uh.integrate(problem, method, rtol=rtol, atol=rtol, record=11)
+    for key, form in exact.items():
+        assert run[key] == pytest.approx([form(t) for t in run.times.tolist()], abs=200 * rtol), key
+    missed = run.constraints
+    # what a method solves for in every step holds within the tolerance, what is differentiated to rounding
+    assert (missed["missed by"] < (1e-14 if index > 1 else 10 * rtol)).all(), missed
+    assert f"index {index}," in str(uh.check(problem))
+    assert len(missed) == problem.first_order().text.count("\n0") == problem.first_order().latex.count("\n0 &=")
+
+
+WRONG = [
+    ("x' = -z\n0 = z - x\n0 = z - 2*x + 1", "too many equations: 2 for 'z'"),
+    ("x' = -z*w\n0 = z - x*w", "too few equations: 1 for 'z', 'w'"),
+    ("x' = -x\nx^2 = 1", "on states that have rates of their own"),
+    ("x' = z\n0 = x - cos(t)\n0 = w - v - x", "too few equations: 1 for 'w', 'v'"),
+    ("x' = z\nx = rain", "measured 'rain' would have to be differentiated"),
+    ("x' = -z\nz^2 = x", "several solutions at the start"),
+    ("x' = -z\nz^2 = -1 - x^2", "no values of 'z' were found"),
+    ("x' = -z*floor(z)\nz = x + floor(z)", "constraints"),
+]
+
+
+@pytest.mark.parametrize(("text", "words"), WRONG, ids=[words for _, words in WRONG])
+def test_what_constraints_cannot_tell_is_refused_by_name(text: str, words: str) -> None:
+    user_input = {"initial": {"x": 1}, "interval": (0, 1), "inputs": {"rain": uh.Measured([0, 1], [1, 2])}}
+    with pytest.raises(errors.ConstraintError, match=words):
+        uh.Problem.from_text(text + ("" if "rain" in text else "\nother = rain"), **user_input)
+
+
+@pytest.mark.parametrize(("initial", "guess", "words"), [
+    ({"x": 1, "y": 0.1, "u": 0, "v": 0}, {}, r"x\^2 \+ y\^2 = 1.* holds at t = 0"),
+    ({"x": 1, "y": 0, "u": 0.1, "v": 1}, {}, r"0 = 2\*x\*u \+ 2\*y\*v.* holds"),
+    ({"x": 1, "y": 0, "v": 1, "pull": 3}, {}, "pull = 1, or none"),
+    ({"x": 0.6, "v": 1}, {"y": 1, "u": 0}, None),
+    ({"x": 0.6, "v": 1, "u": -4 / 3}, {"y": 1}, None),
+    ({"x": 1, "y": 0, "u": 0, "v": 1, "pull": 1}, {}, None),
+])  # fmt: skip
+def test_starting_values_are_kept_found_or_refused(
+    initial: dict[str, float], guess: dict[str, float], words: str | None
+) -> None:
+    given = {"initial": initial, "guess": guess, "interval": (0, 1)}
+    if words:
+        with pytest.raises(errors.ConstraintError, match=words):
+            uh.Problem.from_text(SOLVED["index 3"][0], **given)
+        return
+    problem = uh.Problem.from_text(SOLVED["index 3"][0], **given)
+    x, y, u, v = problem.start
+    assert all(problem.initial[key] == value for key, value in initial.items() if key in problem.states)
+    assert abs(x * x + y * y - 1) < 1e-15
+    assert abs(x * u + y * v) < 1e-15
+    assert pickle.loads(pickle.dumps(problem)) == problem
+
+
+@settings(max_examples=20, deadline=None, derandomize=True, phases=[Phase.generate])
+@given(st.integers(2, 7), st.randoms(use_true_random=False))
+def test_random_networks_begin_where_their_constraints_hold(n: int, random: Any) -> None:
+    """Flows along random pipes of a tree: heads at the ends and balances at the inner joints."""
+    parents = [random.randrange(k) for k in range(1, n + 1)]
+    inner = [k for k in range(1, n + 1) if k in parents]
+    lines = [f"h{p} - h{k} = q{k}*(0.1 + abs(q{k}))" for k, p in enumerate(parents, 1)]
+    lines += [f"q{k} = " + " + ".join(f"q{j}" for j, p in enumerate(parents, 1) if p == k) for k in inner]
+    ends = [0, *(k for k in range(1, n + 1) if k not in inner)]
+    first = " - ".join(["0", *(f"q{j}" for j, p in enumerate(parents, 1) if p == 0)])
+    lines += [f"h{k}' = " + (f"q{k}" if k else first) for k in ends]
+    random.shuffle(lines)
+    problem = uh.Problem.from_text("\n".join(lines), initial={f"h{k}": random.random() for k in ends}, interval=(0, 1))
+    run = uh.integrate(problem, rtol=1e-8)
+    assert (run.constraints["missed by"] < 1e-6).all()
+    total = sum(run[f"h{k}"] for k in ends)
+    assert np.ptp(total) < 1e-6
+
+
+@settings(max_examples=200, deadline=None, derandomize=True)
+@given(st.lists(st.frozensets(st.sampled_from("abcdef"), max_size=4), max_size=7), st.integers(1, 6))
+def test_structure_is_in_order_and_leaves_nothing_out(rows: list[frozenset[str]], count: int) -> None:
+    unknowns = list("abcdef"[:count])
+    rows = [row & {*unknowns} for row in rows]
+    found, determined = structure_of(rows, unknowns), set[str]()
+    under = set(found.under.unknowns) if found.under else set()
+    for component in found.components:
+        determined |= {*component.unknowns}
+        assert len(component.equations) == len(component.unknowns)
+        # what equations need is determined by then, by them or before them, or never
+        assert all(
+            rows[k] <= determined | under | {*(found.over.unknowns if found.over else ())} for k in component.equations
+        )
+    parts = [*found.components, *(each for each in (found.over, found.under) if each)]
+    assert sorted(k for each in parts for k in each.equations) == list(range(len(rows)))
+    assert sorted(name for each in parts for name in each.unknowns) == unknowns
+    assert found.over is None or len(found.over.equations) > len(found.over.unknowns)
+    assert found.under is None or len(found.under.unknowns) > len(found.under.equations)
+
+
+@pytest.mark.parametrize("name", CONSTRAINED)
+def test_studies_heed_constraints(name: str, tmp_path: Path) -> None:
+    problem = uh.Problem.from_file(demo_file(name))
+    problem.to_file(tmp_path / "again.toml")
+    assert uh.Problem.from_file(tmp_path / "again.toml") == problem
+    run = uh.integrate(problem, rtol=1e-8)
+    assert run.ending.as_requested
+    certified = uh.certify(problem.with_(interval=(0, problem.interval[1] / 20)), digits=5)
+    assert certified.certified
+    state = problem.states[0]
+    parameter = next(each for each in ("inflow", "stream") if each in problem.parameters)
+    values = [problem.parameters[parameter] * share for share in (0.9, 1.1)]
+    swept = uh.sweep(problem, {parameter: values}, measures=f"final({state})")
+    alone = [uh.integrate(problem, parameters={parameter: value}, record=2).final[state] for value in values]
+    assert swept.dataset[f"final_{state}"].values.tolist() == alone
+    assert uh.compare(problem, ["auto", "radau-iia-5"], rtol=1e-5).frame()["error at end"].max() < 1e-2
+
+
+def test_events_act_and_constraints_hold_again() -> None:
+    problem = uh.Problem.from_text(
+        "x' = -z\nz^3 + z = x\nu' = v\nw' = s\nv' = -pull*u\ns' = -pull*w\nu^2 + w^2 = 1",
+        initial={"x": 2, "u": 1, "w": 0, "v": 0, "s": 1}, interval=(0, 4),
+        events=[uh.Event("x = 1", then="x = x + 0.5"), uh.Event("w = 0.5", then=["v = -v", "s = -1.5*s"])],
+    )  # fmt: skip
+    run = uh.integrate(problem, rtol=1e-9)
+    assert {*run.events["name"]} == {"x = 1", "w = 0.5"}
+    assert run.constraints["missed by"].max() < 1e-8
+    back = run.recorded([float(run.events["time"].iloc[-1]), 4.0])
+    assert abs(back["u"] ** 2 + back["w"] ** 2 - 1).max() < 1e-8
+
+
+def test_multipliers_are_the_forces() -> None:
+    """A bead that slides down a straight wire, and two masses on a rod, against what can be worked out by hand."""
+    wire = uh.Problem.from_lagrangian(
+        "kinetic = m*(x'^2 + y'^2)/2\npotential = m*9.81*y", ["x", "y"], constraints=["y = -0.75*x"],
+        parameters={"m": 2}, initial={"x": 0, "x'": 0}, interval=(0, 1),
+    )  # fmt: skip
+    run = uh.integrate(wire, "dormand-prince-54", rtol=1e-9)
+    # along the wire g sin(a), across it m g cos(a), on a gradient of length 1.25
+    assert run["x"][-1] == pytest.approx(0.5 * 9.81 * 0.6 * 0.8, rel=1e-8)
+    assert run["multiplier_1"] == pytest.approx(np.full(run.times.size, 2 * 9.81 * 0.8 / 1.25), rel=1e-8)
+    rod = uh.Problem.from_lagrangian(
+        "kinetic = (a'^2 + b'^2 + c'^2 + d'^2)/2\npotential = 0*a", ["a", "b", "c", "d"],
+        constraints={"rod": "(a - c)^2 + (b - d)^2 = 4"},
+        initial={"a": 1, "b": 0, "c": -1, "d": 0, "a'": 0, "b'": 3, "c'": 0, "d'": -3}, interval=(0, 20),
+    )  # fmt: skip
+    run = uh.integrate(rod, "verner-98", rtol=1e-10, record=50)
+    # each on a circle of radius 1 with speed 3: the rod pulls with 9, by a gradient of length 4
+    assert run["rod"] == pytest.approx(np.full(50, -9 / 4), rel=1e-8)
+    assert run["a"] == pytest.approx(np.cos(3 * run.times), abs=1e-7)
