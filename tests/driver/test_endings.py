@@ -293,15 +293,6 @@ def test_endings_name_state_and_term(method: str) -> None:
         assert run.ending.time == pytest.approx(1.0472 if "tan" in text else 1, abs=1e-3)
 
 
-def test_an_algebraic_equation_is_named() -> None:
-    with pytest.raises(uh.FormulationError, match=r"'x \+ y = 1' is an algebraic equation"):
-        uh.Problem.from_text("x' = y\nx + y = 1", initial={"x": 1, "y": 0}, interval=(0, 1))
-
-    with pytest.raises(uh.FormulationError, match="no equation says how 'y' changes") as caught:
-        uh.Problem.from_text("x' = y\nz = x + y", initial={"x": 1, "y": 0}, interval=(0, 1))
-    assert "algebraic" not in str(caught.value)
-
-
 def test_steps_that_collapse_end_the_run() -> None:
     text = "x' = -1e4*sign(x - sin(t))"
     with pytest.warns(uh.IncompleteRunWarning):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from graphlib import CycleError, TopologicalSorter
 from typing import TYPE_CHECKING, ClassVar, Final
 
 import numpy as np
@@ -135,9 +136,11 @@ def _without_circles(
     left, torn = dict(derived), dict[str, Node]()
     while True:
         needs = {key: names_in(node) & left.keys() for key, node in left.items()}
-        found = circles(needs)
-        if not found:
+        try:
+            TopologicalSorter(needs).prepare()
             return left, torn
+        except CycleError:
+            found = circles(needs)
         for part in found:
             within = {key: needs[key] & set(part) for key in part}
             used = {key: sum(key in others for others in within.values()) for key in part}

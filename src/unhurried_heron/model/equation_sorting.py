@@ -170,7 +170,11 @@ class Sorter:
                 and (s.target is None or (s.target.name in found.orders and not s.target.primes))]  # fmt: skip
         if not free:
             return ()
-        known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
+        members = [part for s, _ in sides for part in walk(s.left.node, s.right.node) if part.op == "at"]
+        indexed = {str(part.args[0]) for part in members} | names_in(
+            *(each for part in members for each in part.operands)
+        )
+        known = self._known(found.orders) | indexed | {TIME, *((IMAGINARY,) if self.imaginary else ())}
         return tuple(dict.fromkeys(named for _, own in sides for named in own if named not in known))
 
     def _check_names(self, orders: Mapping[str, int], unknowns: Sequence[str], initial: tuple[str, ...]) -> None:
