@@ -82,7 +82,7 @@ def everything(form: str) -> uh.Problem:
 
 
 # what no file can say
-OF_FUNCTIONS = {"function", "jacobian", "sparsity", "mass", "switches", "derived"}
+OF_FUNCTIONS = {"function", "jacobian", "sparsity", "algebraic", "mass", "switches", "derived"}
 
 
 @pytest.mark.parametrize("form", ["equations", "lagrangian", "hamiltonian"])

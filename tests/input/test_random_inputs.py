@@ -112,6 +112,12 @@ ELSEWHERE: dict[str, Any] = {
     "jacobian": (*OF_FUNCTIONS, lambda k: [[-k]], lambda k: [[k]]),
     "sparsity": (*OF_FUNCTIONS, np.eye(1), np.zeros((1, 1))),
     "mass": (*OF_FUNCTIONS, [2.0], np.array([[3.0]])),
+    "algebraic": (
+        uh.Problem.from_rates,
+        {**OF_FUNCTIONS[1], "rates": lambda z, w, k: [w - z, k * z - w], "initial": {"z": 1.0, "w": 2.0}},
+        ("w",),
+        ["z"],
+    ),
     "coordinates": (*OF_ENERGIES, ("z",), ["z"]),
     "forces": (*OF_ENERGIES, {"z": "-z'"}, {"z": "-k*z'"}),
     "constraints": (*OF_ENERGIES, ("z = 1",), ["z^2 = 1"]),

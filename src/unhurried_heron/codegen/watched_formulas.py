@@ -9,7 +9,7 @@ from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.layout import single
-from unhurried_heron.model.manifold import manifold_formulas
+from unhurried_heron.model.manifold import manifold_columns, manifold_formulas
 from unhurried_heron.problem.problem import Problem
 
 
@@ -30,6 +30,12 @@ def native_manifold(problem: Problem, context: RuntimeData) -> NativeFunction | 
     if not count:
         return None
     formulas = manifold_formulas(model)
-    rows = tuple(replace(each, base=each.base + count) for each in jacobian(formulas, model.layout))
+    movable = manifold_columns(model)
+    rows = tuple(
+        replace(each, base=each.base + count)
+        for each in jacobian(formulas, model.layout)
+        # one number of one row; loops belong to formulas that move all states
+        if each.loops or movable[each.base // n] is None or each.base % n in (movable[each.base // n] or ())
+    )
     names = context.names(model.layout, held=False)
     return compiled((*formulas, *rows), count * (1 + n), names, context.array)

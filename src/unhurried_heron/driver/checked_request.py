@@ -15,6 +15,7 @@ from unhurried_heron.driver.options import (
     refuse_unfit,
     step_for_count,
     steps_wanted,
+    taken_by,
 )
 from unhurried_heron.driver.recorded_times import record_times
 from unhurried_heron.driver.run_request import RunRequest
@@ -73,8 +74,9 @@ def checked_request(problem: Problem, method: str | Method, begun: float, **opti
     step = step_for_count(problem, step, count)
     relative, absolute = tolerances(problem, rtol, atol)
     chosen = able_with_mass(chosen, problem, relative)
-    refuse_unfit(chosen, problem)
     refuse_higher_index(problem)
+    problem = taken_by(chosen, problem)
+    refuse_unfit(chosen, problem)
     fixed, first, longest = steps_wanted(
         problem, step=step, starting_step=options["starting_step"], largest_step=options["largest_step"]
     )

@@ -16,6 +16,7 @@ from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.methods.method import Method, capabilities
+from unhurried_heron.problem.consistency import with_rates_for_all
 from unhurried_heron.problem.problem import Problem
 
 _A_PROBLEM: Final = instance(Problem, "a Problem: Problem.from_text(…), from_rates(…) or from_file(…)")
@@ -68,6 +69,14 @@ def _refuse_mass(method: Method, problem: Problem) -> None:
             given=f"{method.name}, which takes "
             + ("no mass matrix" if takes == NO_MASS else "only mass matrices without rows of zeros"),
         )
+
+
+def taken_by(method: Method, problem: Problem) -> Problem:
+    """Return a problem as a method takes it: where it takes no constraints, with rates for algebraic states."""
+    mass, takes = problem.model.mass, family_of(method).takes_mass(method)
+    if mass is None or takes == WITH_CONSTRAINTS or capabilities(method).changes_method:
+        return problem
+    return with_rates_for_all(problem) or problem
 
 
 def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:

@@ -73,6 +73,7 @@ class ChangedInput(WrittenInput, total=False):
     switches: Iterable[Any]
     jacobian: Callable[..., Any] | None
     sparsity: Any
+    algebraic: Iterable[str]
     mass: Any
     integrate_options: Mapping[str, Any] | None
 
@@ -130,6 +131,8 @@ class ProblemInput(ByValue):
         d rates / d states of a function of rates.
     sparsity : array_like
         Nonzero where that matrix can be.
+    algebraic : sequence of str
+        States of a function of rates that have none: what it returns for them is a constraint, which is to be zero.
     mass : array_like
         M of M y' = rates, or its diagonal; rows of zeros make constraints.
     integrate_options : mapping of str to object
@@ -195,6 +198,9 @@ class ProblemInput(ByValue):
     )
     sparsity: Any = input_field(
         ANYTHING, ("rates",), "whole", structure=True, decides=False, in_files=False, default=None
+    )
+    algebraic: tuple[str, ...] = input_field(
+        SEVERAL, ("rates",), "whole", structure=True, decides=False, in_files=False, default=()
     )
     mass: Any = input_field(ANYTHING, ("rates",), "whole", structure=True, decides=False, in_files=False, default=None)
     integrate_options: Mapping[str, Any] = input_field(

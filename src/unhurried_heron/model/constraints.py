@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, ClassVar, Final
 import numpy as np
 
 from unhurried_heron.errors import ConstraintError, listing, unforeseen
-from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, replace_names
+from unhurried_heron.formulas.expression import ZERO, Node, add, name, names_in, neg, replace_names
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import with_primes
@@ -98,7 +98,7 @@ def with_constraints(
         Residual(add(name(key), neg(node)), f"{key} = {to_text(node)[:80]}", ()) for key, node in torn.items()
     ]
     unknowns = [*found.unknowns, *torn]
-    if not constraints and not unknowns:
+    if not constraints and not unknowns and not found.indexed_constraints:
         return found, Constraints()
     plain = [replace(each, node=replace_names(each.node, found.rates.get, {})) for each in constraints]
     rows = [names_in(replace_names(each.node, formulas.get, {})) & {*unknowns} for each in plain]
@@ -113,7 +113,14 @@ def with_constraints(
         derived |= eliminated
         solved |= {key: _words(each) for key, each in by.items()}
     _refuse_misfit(structure.over, structure.under, constraints, found.derived)
-    made = replace(found, derived=dict(derived), residuals=residuals, rates=rates, orders=dict(found.orders))
+    made = replace(
+        found,
+        derived=dict(derived),
+        residuals=residuals,
+        rates=rates,
+        orders=dict(found.orders),
+        rate_rules=dict(found.rate_rules),
+    )
     for component in structure.components:
         own = [plain[k] for k in component.equations]
         words = {key: _words(constraints[k]) for k, key in zip(component.equations, component.unknowns, strict=True)}
@@ -126,6 +133,10 @@ def with_constraints(
         for key, residual in zip(component.unknowns, own, strict=True):
             made.orders[key] = 1
             made.rates[with_primes(key, 1)] = residual.node
+    for key, rules in found.indexed_constraints.items():
+        made.orders[key] = 1
+        algebraic[key] = _words(Residual(ZERO, rules[0].location))
+    made.rate_rules.update(found.indexed_constraints)
     return made, Constraints(algebraic, solved, tuple(held))
 
 

@@ -37,10 +37,12 @@ from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.input.problem_input import ProblemInput
-from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
+from unhurried_heron.model.indexed_constraints import indexed_rules
+from unhurried_heron.model.indexed_rules import Rule, refuse_two_meanings, refuse_without_index
 from unhurried_heron.model.indices import whole
 from unhurried_heron.model.motion import take_motion
 from unhurried_heron.model.reduction import Residual
+from unhurried_heron.model.unknowns import counts_members, indexed_unknowns, single_unknowns
 
 
 @dataclass
@@ -48,6 +50,7 @@ class ClassifiedEquations:
     """What a text says, sorted: rates and derived quantities of single states and of indexed states, and the rest.
 
     ``unknowns`` are names that no line defines, where lines are left that define nothing: constraints.
+    ``indexed_constraints`` belong to the members of ``indexed_unknowns``.
     """
 
     rates: dict[str, Node] = field(default_factory=dict)
@@ -58,6 +61,8 @@ class ClassifiedEquations:
     orders: dict[str, int] = field(default_factory=dict)
     velocities: dict[str, Node] = field(default_factory=dict)
     unknowns: tuple[str, ...] = ()
+    indexed_unknowns: tuple[str, ...] = ()
+    indexed_constraints: dict[str, list[Rule]] = field(default_factory=dict)
 
     @cached_property
     def highest(self) -> frozenset[str]:
@@ -96,17 +101,28 @@ class Sorter:
         if self.user_input.form == "equations":
             found.orders = self._orders()
             self._refuse_clashes(found.orders)
-            found.unknowns = self._unknowns(found)
-            self._check_names(found.orders, found.unknowns, initial)
+            known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
+            found.unknowns = single_unknowns(self.statements, found.orders, found.highest, known)
+            found.indexed_unknowns = indexed_unknowns(self.statements, known | {*found.unknowns})
+            self._check_names(found.orders, (*found.unknowns, *found.indexed_unknowns), initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
+            indexed |= {*found.indexed_unknowns}
+            left: list[EquationLine] = []
             for statement in self.statements:
                 count = len(self.collector.wrong)
                 with self.collector.gathering():
                     for side in (statement.left, statement.right) if indexed else ():
                         refuse_without_index(side.node, indexed, statement.location, statement.text[:80])
-                    self._sort(statement, found)
+                    if counts_members(statement, found.indexed_unknowns, {*found.unknowns, *found.highest}):
+                        left.append(statement)
+                    else:
+                        self._sort(statement, found)
                 if len(self.collector.wrong) > count and statement.target:
                     self.collector.assumed.add(statement.target.name)
+            with self.collector.gathering():
+                found.indexed_constraints = indexed_rules(left, found.indexed_unknowns, self._loops)
+            with self.collector.gathering():
+                refuse_two_meanings(found.rate_rules, found.derived_rules)
             if not found.orders:
                 self.collector.add(
                     ExpressionError(
@@ -161,21 +177,6 @@ class Sorter:
         states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
         derived = [s.target.name for s in self.statements if s.target]
         return {*states, *derived, *self.parameters, *self.inputs, *self.collector.assumed}
-
-    def _unknowns(self, found: ClassifiedEquations) -> tuple[str, ...]:
-        """Return the names that no line defines, in order, where there are equations that can determine them."""
-        sides = [(s, {**s.left.mentions, **s.right.mentions}) for s in self.statements if not s.ranges]
-        # the value of a state is a constraint where its derivative stands elsewhere
-        free = [s for s, mentions in sides if not mentions.keys() & found.highest
-                and (s.target is None or (s.target.name in found.orders and not s.target.primes))]  # fmt: skip
-        if not free:
-            return ()
-        members = [part for s, _ in sides for part in walk(s.left.node, s.right.node) if part.op == "at"]
-        indexed = {str(part.args[0]) for part in members} | names_in(
-            *(each for part in members for each in part.operands)
-        )
-        known = self._known(found.orders) | indexed | {TIME, *((IMAGINARY,) if self.imaginary else ())}
-        return tuple(dict.fromkeys(named for _, own in sides for named in own if named not in known))
 
     def _check_names(self, orders: Mapping[str, int], unknowns: Sequence[str], initial: tuple[str, ...]) -> None:
         """Refuse names without a meaning, and states without an equation.
@@ -290,10 +291,9 @@ class Sorter:
             )
         found.rate_rules.setdefault(target.name, []).append(rule)
 
-    def _rule(self, statement: EquationLine) -> Rule:
-        target, location = statement.target, statement.location
-        if target is None:
-            raise unforeseen("an equation for a name without its name")
+    def _loops(self, statement: EquationLine) -> list[Loop]:
+        """Return the loops of a line, with whole numbers as their ends."""
+        location = statement.location
         loops = []
         for each in statement.ranges:
             first = self._whole(each.first.node, each.first, location)
@@ -307,6 +307,13 @@ class Sorter:
                     given=f"{first}..{last}",
                 )
             loops.append(Loop(each.index, first, last))
+        return loops
+
+    def _rule(self, statement: EquationLine) -> Rule:
+        target, location = statement.target, statement.location
+        if target is None:
+            raise unforeseen("an equation for a name without its name")
+        loops = self._loops(statement)
         running = {loop.index for loop in loops}
         indices = []
         for index in target.indices:

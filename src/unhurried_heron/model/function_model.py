@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from unhurried_heron.errors import ValueGivenError, excerpt, unforeseen
+from unhurried_heron.errors import UnusedValueError, ValueGivenError, excerpt, listing, near_spelling, unforeseen
 from unhurried_heron.formulas.expression import IMAGINARY, TIME, names_in
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.parser import read
@@ -14,11 +14,12 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, check_name
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.constraints import mass_of
 from unhurried_heron.model.equation_sorting import ClassifiedEquations
 from unhurried_heron.model.formulate import derived_formulas
 from unhurried_heron.model.functions import match_arguments
 from unhurried_heron.model.indexed import Resolver
-from unhurried_heron.model.mass_matrix import checked_mass
+from unhurried_heron.model.mass_matrix import MassMatrix, checked_mass
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
@@ -84,8 +85,31 @@ def rate_model(
         rates=FunctionRates(layout, rates, jacobian or None, sparsity, switches),
         functions=functions,
         exact=exact,
-        mass=None if user_input.mass is None else checked_mass(user_input.mass, layout),
+        mass=_mass(user_input, layout),
     )
+
+
+def _mass(user_input: ProblemInput, layout: Layout) -> MassMatrix | None:
+    """Return the mass matrix of a function: that which was given, or rows of zeros for algebraic states.
+
+    Raises
+    ------
+    UnusedValueError, ValueGivenError
+    """
+    if not user_input.algebraic:
+        return None if user_input.mass is None else checked_mass(user_input.mass, layout)
+    groups = [group.name for group in layout.groups]
+    unknown = [str(name) for name in user_input.algebraic if name not in groups]
+    if unknown:
+        raise UnusedValueError(f"there is no state '{unknown[0]}'{near_spelling(unknown[0], groups)}", name=unknown[0],
+                               location="algebraic", expected="states: " + listing(groups),
+                               given=listing(map(str, user_input.algebraic)))  # fmt: skip
+    if user_input.mass is not None or {*groups} <= {*user_input.algebraic}:
+        given = "a mass matrix, too" if user_input.mass is not None else "all states"
+        raise ValueGivenError("these states cannot all be algebraic", name="algebraic", location="algebraic",
+                              expected="some of the states; in the place of a mass matrix, whose rows of zeros say the "
+                              "same", given=given)  # fmt: skip
+    return mass_of(layout, {*user_input.algebraic})
 
 
 def _switch(given: object, model: Model) -> Switch:

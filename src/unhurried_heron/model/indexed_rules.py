@@ -40,6 +40,26 @@ class Rule:
         return tuple(found)
 
 
+def refuse_two_meanings(rates: Mapping[str, Sequence[Rule]], derived: Mapping[str, Sequence[Rule]]) -> None:
+    """Refuse members with a rate and a formula: beyond those with rates, formulas are the values at boundaries.
+
+    Raises
+    ------
+    NameClashError
+    """
+    for name in rates.keys() & derived.keys():
+        for rule, other in itertools.product(rates[name], derived[name]):
+            pairs = list(zip(rule.box(), other.box(), strict=False))
+            if all(first <= end and begin <= last for (first, last), (begin, end) in pairs):
+                raise NameClashError(
+                    f"members of '{name}' are defined twice",
+                    name=name,
+                    location=f"{rule.location} and {other.location}",
+                    expected="one equation for each member",
+                    given="a rate and a formula",
+                )
+
+
 def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
     """Return the layout of indexed states and single quantities in the order given.
 

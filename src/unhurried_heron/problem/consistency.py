@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import UnfitProblemError
 from unhurried_heron.model.constraints import Constraints
+from unhurried_heron.model.differentiated import differentiated
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 if TYPE_CHECKING:
@@ -75,6 +76,14 @@ def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
                 given="a singular matrix of the rows of M and of the Jacobian of the constraints at t = "
                 f"{problem.interval[0]:g}",
             )
+
+
+def with_rates_for_all(problem: Problem) -> Problem | None:
+    """Return a problem whose algebraic states have rates; None where these cannot be written."""
+    model = problem.model.remembered(("differentiated",), lambda: differentiated(problem.model))
+    if model is None:
+        return None
+    return type(problem)(problem.user_input, replace(problem.assembled, model=model))
 
 
 def beginning_near(problem: Problem, state: Array, parameters: Mapping[str, float]) -> Problem:

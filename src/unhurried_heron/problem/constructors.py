@@ -200,6 +200,7 @@ def from_rates(
     switches: Iterable[str | Callable[..., Any]] = (),
     jacobian: Callable[..., Any] | None = None,
     sparsity: Any = None,
+    algebraic: Iterable[str] = (),
     mass: Any = None,
     **shared: Unpack[SharedInput],
 ) -> Problem:
@@ -223,6 +224,8 @@ def from_rates(
         d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
     sparsity : array_like, optional
         Nonzero where that matrix can be, shape (n_states, n_states).
+    algebraic : iterable of str, optional
+        States that no rate tells: what the function returns for them is a constraint, which is to be zero.
     mass : array_like or sparse matrix, optional
         M where the function tells M y' and not y', shape (n_states, n_states), or (n_states,) for its diagonal. A row
         of zeros makes a constraint of its equation, 0 = f(t, y), which the starting values must meet. Implicit methods
@@ -244,6 +247,7 @@ def from_rates(
         "switches": switches,
         "jacobian": jacobian,
         "sparsity": sparsity,
+        "algebraic": algebraic,
         "mass": mass,
     }
     return cls.of(input_of("rates", "from_rates", {"initial": initial, "interval": interval, **given, **shared}))

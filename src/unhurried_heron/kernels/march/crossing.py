@@ -142,9 +142,11 @@ def cross(address):
             faster, on = _accumulates(control), _goes_on(control)
             control.last_crossing = control.time
             reason = ACCUMULATING if faster else REACHED_END
-    constrained = system.n_constraints > 0 and control.time != crossing.times[crossing.n_landings]
+    constrained = system.n_constraints > 0 or system.n_manifold > 0
+    constrained = constrained and control.time != crossing.times[crossing.n_landings]
     if reason == REACHED_END and constrained:
         reason = meet_beyond(system, watch, control, crossing)
+        record_after(control, system, output)
     if reason == REACHED_END and not watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
     if reason == REACHED_END and constrained:

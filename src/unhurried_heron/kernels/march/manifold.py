@@ -13,7 +13,7 @@ from unhurried_heron.kernels.march.locating import EPSILON
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 
 # Turns of Newton's method, whose corrections end as rounding.
-_TURNS = 6
+_TURNS = 20
 # The answer where the formulas have no values.
 NO_WAY = -1.0
 # A move below this share of the tolerances changes no rates worth speaking of.
@@ -118,7 +118,7 @@ def keep_on_manifold(system, control, time, state):
                 small = small and abs(move) <= EPSILON * abs(state[k])
                 state[k] -= move
         far = max(far, size)
-        if small or size > 0.5 * before:
-            break
+        if small or (size > 0.5 * before and size <= HARDLY):
+            return far
         before = size
-    return far
+    return far if before <= HARDLY else NO_WAY

@@ -1,0 +1,124 @@
+"""Algebraic states as states with rates, for methods that take no constraints.
+
+The derivative of a constraint along the solution is linear in the rates of what it tells. The constraints themselves
+are met again after every step, by the algebraic states alone: E. Hairer and G. Wanner, *Solving Ordinary Differential
+Equations II*, 2nd ed. (1996), section VI.1.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import ClassVar
+
+from unhurried_heron.errors import OrderError
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.expression import TIME, Node, add, mul, name, names_in, replace_names, walk
+from unhurried_heron.formulas.layout import single
+from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.model.constraints import Constraints
+from unhurried_heron.model.model import Model
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.reduction import Residual, solve_highest
+from unhurried_heron.model.structure import structure_of
+from unhurried_heron.model.switch_extraction import take_out
+from unhurried_heron.model.transformation import Transformation
+from unhurried_heron.model.unrolling import unrolled
+
+# What indexed states are in formulas.
+_INDEXED = frozenset({"at", "slot", "sum"})
+
+
+@dataclass(frozen=True)
+class Differentiated(Transformation):
+    """Algebraic states that were given rates.
+
+    Attributes
+    ----------
+    original : Model
+        With constraints in the place of these.
+    constraints : tuple of Node
+        What is zero all along.
+    algebraic : tuple of str
+        The states that meet it.
+    """
+
+    name: ClassVar[str] = "differentiated constraints"
+    original: Model = field(compare=False)
+    constraints: tuple[Node, ...] = ()
+    algebraic: tuple[str, ...] = ()
+
+    def whole(self, model: Model) -> Model:
+        """Return the model with its constraints."""
+        return self.original
+
+    def manifold(self) -> tuple[Node, ...]:
+        """Return the constraints."""
+        return self.constraints
+
+
+def differentiated(model: Model) -> Model | None:
+    """Return a model in which algebraic states have rates; None where these cannot be written.
+
+    Parameters
+    ----------
+    model : Model
+
+    Returns
+    -------
+    Model or None
+    """
+    made, rates, layout = model.made_by(Constraints), model.rates, model.layout
+    if made is None or not made.algebraic or not isinstance(rates, WrittenRates):
+        return None
+    if any(key not in layout.scalars for key in made.algebraic):
+        return None
+    formulas = {formula.base: formula.node for formula in rates.indexed_formulas if not formula.loops}
+    held = {key: formulas[layout.scalars[key]] for key in made.algebraic}
+    if any(part.op in _INDEXED for part in walk(*held.values())):
+        return None
+    known = {key: formulas[index] for key, index in layout.scalars.items() if key not in held and index in formulas}
+    found: dict[str, Node] = {}
+    unknowns = list(held)
+    # the rows belong to their unknowns as the structure matched them
+    for component in structure_of([names_in(node) & held.keys() for node in held.values()], unknowns).components:
+        rows = [_derivative(held[unknowns[k]], known, held) for k in component.equations]
+        rows = [replace(each, node=replace_names(each.node, found.get, {})) for each in rows]
+        try:
+            found |= solve_highest(rows, [with_primes(key, 1) for key in component.unknowns])
+        except OrderError:
+            return None
+    given = {layout.scalars[key]: found[with_primes(key, 1)] for key in held}
+    new = tuple(
+        single(given[each.base], each.base) if not each.loops and each.base in given else each
+        for each in rates.indexed_formulas
+    )
+    smooth = take_out(unrolled(new), layout, model.inputs, {})
+    return replace(
+        model,
+        rates=WrittenRates(layout, new, smooth.indexed_formulas, smooth.switches, smooth.left, rates.reduced),
+        transformations=(*model.transformations, Differentiated(model, tuple(held.values()), tuple(held))),
+        mass=None,
+    )
+
+
+def _derivative(node: Node, rates: dict[str, Node], algebraic: dict[str, Node]) -> Residual:
+    """Return the derivative of a constraint along the solution, in which the rates of algebraic states are unknown.
+
+    Parameters
+    ----------
+    node : Node
+    rates : dict of str to Node
+        Of the other states.
+    algebraic : dict of str to Node
+
+    Returns
+    -------
+    Residual
+    """
+    terms = []
+    for key, partial in Differentiator({*rates, *algebraic, TIME}).by_name(node).items():
+        if key == TIME:
+            terms.append(partial)
+        else:
+            terms.append(mul(partial, name(with_primes(key, 1)) if key in algebraic else rates[key]))
+    return Residual(add(*terms), "a constraint")
