@@ -209,6 +209,23 @@ def test_indexed_unknowns_have_constraints_of_their_own(n: int) -> None:
         uh.Problem.from_text(text + "0 = q[1] - 3", interval=(0, 3), **given)
 
 
+def test_boundaries_of_indexed_unknowns_have_formulas() -> None:
+    """A square of tanks with pipes in both directions and closed walls, against the same by formulas of the flows."""
+    walls = "u[0,j] = 0 for j in 1..n\nu[n,j] = 0 for j in 1..n\nv[i,0] = 0 for i in 1..n\nv[i,n] = 0 for i in 1..n\n"
+    rates = "h[i,j]' = u[i-1,j] - u[i,j] + v[i,j-1] - v[i,j] for i in 1..n, j in 1..n\n" + walls
+    pipes = ("h[i,j] - h[i+1,j] = 2*u[i,j] for i in 1..n-1, j in 1..n\n"
+             "0 = v[i,j] - 3*(h[i,j] - h[i,j+1]) for i in 1..n, j in 1..n-1")  # fmt: skip
+    plain = ("u[i,j] = (h[i,j] - h[i+1,j])/2 for i in 1..n-1, j in 1..n\n"
+             "v[i,j] = 3*(h[i,j] - h[i,j+1]) for i in 1..n, j in 1..n-1")  # fmt: skip
+    given = {"parameters": {"n": 5}, "initial": {"h[i,j]": "i + sin(j)"}, "interval": (0, 1)}
+    run, other = (
+        uh.integrate(uh.Problem.from_text(rates + each, **given), "radau-iia-5", rtol=1e-9, record=3)
+        for each in (pipes, plain)
+    )
+    assert run.states[:, :25] == pytest.approx(other.states, abs=1e-7)
+    assert run["u[2,3]"] == pytest.approx((run["h[2,3]"] - run["h[3,3]"]) / 2, abs=1e-8)
+
+
 def test_multipliers_are_the_forces() -> None:
     """A bead that slides down a straight wire, and two masses on a rod, against what can be worked out by hand."""
     wire = uh.Problem.from_lagrangian(

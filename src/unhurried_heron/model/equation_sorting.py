@@ -103,7 +103,7 @@ class Sorter:
             self._refuse_clashes(found.orders)
             known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
             found.unknowns = single_unknowns(self.statements, found.orders, found.highest, known)
-            found.indexed_unknowns = indexed_unknowns(self.statements, known | {*found.unknowns})
+            found.indexed_unknowns = indexed_unknowns(self.statements, found.orders, known | {*found.unknowns})
             self._check_names(found.orders, (*found.unknowns, *found.indexed_unknowns), initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
             indexed |= {*found.indexed_unknowns}
@@ -122,7 +122,7 @@ class Sorter:
             with self.collector.gathering():
                 found.indexed_constraints = indexed_rules(left, found.indexed_unknowns, self._loops)
             with self.collector.gathering():
-                refuse_two_meanings(found.rate_rules, found.derived_rules)
+                refuse_two_meanings({**found.rate_rules, **found.indexed_constraints}, found.derived_rules)
             if not found.orders:
                 self.collector.add(
                     ExpressionError(

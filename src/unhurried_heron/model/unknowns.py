@@ -40,10 +40,28 @@ def single_unknowns(
     return tuple(dict.fromkeys(named for _, own in sides for named in own if named not in defined))
 
 
-def indexed_unknowns(statements: Sequence[EquationLine], known: Collection[str]) -> tuple[str, ...]:
-    """Return names with indices that no line defines, in order."""
-    members = _members([each for each in statements if each.target is None])
-    return tuple(dict.fromkeys(str(part.args[0]) for part in members if str(part.args[0]) not in known))
+def indexed_unknowns(
+    statements: Sequence[EquationLine], orders: Collection[str], known: Collection[str]
+) -> tuple[str, ...]:
+    """Return names with indices that no line defines, in order; some members may have formulas, as at boundaries.
+
+    Parameters
+    ----------
+    statements : sequence of EquationLine
+    orders : collection of str
+        Names of states.
+    known : collection of str
+        Names that a line defines, or a value.
+
+    Returns
+    -------
+    tuple of str
+    """
+    lines = [each for each in statements if each.target is None]
+    partly = {each.target.name for each in statements if each.target and each.target.indices} - {*orders}
+    counted = {str(part.args[0]) for part in _members([each for each in lines if each.ranges])}
+    defined = {*known} - (partly & counted)
+    return tuple(dict.fromkeys(str(part.args[0]) for part in _members(lines) if str(part.args[0]) not in defined))
 
 
 def counts_members(statement: EquationLine, indexed: Collection[str], others: Collection[str]) -> bool:
