@@ -10,9 +10,10 @@ from typing import Any
 
 import numpy as np
 import pytest
+from data.literature import REFERENCES
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
-from representatives import representatives
+from representatives import general, representatives
 
 import unhurried_heron as uh
 from unhurried_heron import errors
@@ -20,6 +21,7 @@ from unhurried_heron.demo import CONSTRAINED, demo_file
 from unhurried_heron.families.family import WITH_CONSTRAINTS
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.methods.method import Method
 from unhurried_heron.model.structure import structure_of
 
 # what is written, what is given at the start, the unknowns' index, and closed forms
@@ -65,6 +67,44 @@ def test_every_method_marches_what_is_left(name: str, method: str) -> None:
     assert run.problem is problem
     assert f"index {index}," in str(uh.check(problem))
     assert len(missed) == problem.first_order().text.count("\n0") == problem.first_order().latex.count("\n0 &=")
+
+
+FIXED = [each for each in general() if getattr(each, "fixed_steps", True) and each.name != "auto"]
+
+
+@pytest.mark.parametrize("method", FIXED, ids=lambda each: each.name)
+def test_differential_and_algebraic_states_have_the_order(method: Method) -> None:
+    problem, truth = problem_of("a cubic"), (math.exp(-1) + math.exp(-3), math.exp(-1))
+    errors_seen = []
+    for count in (12, 24, 48, 96):
+        run = uh.integrate(problem, method, count=count, record=2)
+        errors_seen.append(np.abs(run.states[-1] - truth))
+    halved = [np.log2(a / b) for a, b in zip(errors_seen, errors_seen[1:], strict=False) if b.min() > 1e-13]
+    # of orders so high that rounding is near, the best pair of steps tells
+    assert any((seen > method.order - 0.5).all() for seen in halved), (method.order, errors_seen)
+    assert errors_seen[-1].max() < 0.1
+
+
+def test_nothing_drifts_over_a_million_steps() -> None:
+    circle = uh.Problem.from_text(SOLVED["index 3"][0], initial={"x": 1, "y": 0, "v": 1}, interval=(0, 10_000))
+    for method in ("classical-rk-4", "adams-bashforth-4"):
+        run = uh.integrate(circle, method, count=1_000_000, record=11)
+        assert (run.constraints["missed by"] < 1e-15).all()
+        assert run["x"] == pytest.approx(np.cos(run.times), abs=0.01)
+
+
+@pytest.mark.parametrize("method", ["auto", "radau-iia-5", "backward-differentiation-variable"])
+def test_a_conservation_law_is_a_constraint(method: str) -> None:
+    """Robertson's problem, its third rate replaced by what is kept, nonlinear so that it is left to the march."""
+    truth = REFERENCES["robertson"]["reference"]["40"]
+    for law in ("a + b + c = 1", "exp(a + b + c) = e"):
+        problem = uh.Problem.from_text(
+            f"a' = -0.04*a + 1e4*b*c\nb' = 0.04*a - 1e4*b*c - 3e7*b^2\n{law}",
+            initial={"a": 1, "b": 0},
+            interval=(0, 40),
+        )
+        run = uh.integrate(problem, method, rtol=1e-8, atol=1e-14, record=2)
+        assert [run[key][-1] for key in "abc"] == pytest.approx([float(each) for each in truth.values()], rel=1e-6)
 
 
 WRONG = [

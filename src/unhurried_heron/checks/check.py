@@ -235,7 +235,7 @@ def _constraints(problem: Problem) -> Iterator[Finding]:
         yield Finding("note", "constraint", f"'{words}' is solved for {name}")
     for name, words in made.algebraic.items():
         yield Finding(
-            "note", "constraint", f"'{words}' tells {name} in every step; methods that take constraints do that"
+            "note", "constraint", f"'{words}' tells {name}, an algebraic state"
         )
     for words in dict.fromkeys(each.words for each in made.held):
         times = sum(each.words == words for each in made.held)
