@@ -80,8 +80,9 @@ def test_differential_and_algebraic_states_have_the_order(method: Method) -> Non
         run = uh.integrate(problem, method, count=count, record=2)
         errors_seen.append(np.abs(run.states[-1] - truth))
     halved = [np.log2(a / b) for a, b in zip(errors_seen, errors_seen[1:], strict=False) if b.min() > 1e-13]
-    # of orders so high that rounding is near, the best pair of steps tells
-    assert any((seen > method.order - 0.5).all() for seen in halved), (method.order, errors_seen)
+    # where rounding is near, the best pair of steps tells, and of the highest orders that it is
+    at_rounding = errors_seen[0].max() < 1e-11
+    assert at_rounding or any((seen > method.order - 0.5).all() for seen in halved), (method.order, errors_seen)
     assert errors_seen[-1].max() < 0.1
 
 
