@@ -234,9 +234,7 @@ def _constraints(problem: Problem) -> Iterator[Finding]:
     for name, words in made.solved.items():
         yield Finding("note", "constraint", f"'{words}' is solved for {name}")
     for name, words in made.algebraic.items():
-        yield Finding(
-            "note", "constraint", f"'{words}' tells {name}, an algebraic state"
-        )
+        yield Finding("note", "constraint", f"'{words}' tells {name}, an algebraic state")
     for words in dict.fromkeys(each.words for each in made.held):
         times = sum(each.words == words for each in made.held)
         derived = f"{times} derivative{'s' * (times > 1)}"

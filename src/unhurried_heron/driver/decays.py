@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.march import March
-from unhurried_heron.families.spectrum import ritz_values
+from unhurried_heron.families.spectrum import TURNS, ritz_values
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
@@ -21,8 +21,12 @@ _SLOW: Final = 0.02
 _MAX_DECAYS: Final = 5e6
 # Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7
-# States up to which this is examined: the directions of this many take 160 MB, and their rates a second.
-_MAX_STATES: Final = 500_000
+# Numbers of the directions that are looked along, in 160 MB; of more states there are fewer,
+_MAX_NUMBERS: Final = 20_000_000
+# but at least so many.
+_FEWEST: Final = 12
+# States up to which this is examined.
+_MAX_STATES: Final = 5_000_000
 
 
 def only_decays(problem: Problem, march: March) -> bool:
@@ -42,7 +46,7 @@ def only_decays(problem: Problem, march: March) -> bool:
         found: Array = (evaluate_rows(march.native.rates, np.array([time]), moved[None])[0] - here) / (_NUDGE * size)
         return found
 
-    values = np.sign(end - time) * ritz_values(applied, n)
+    values = np.sign(end - time) * ritz_values(applied, n, max(_FEWEST, min(TURNS, _MAX_NUMBERS // n)))
     control["rate_evaluations"] += count
     control["for_estimates"] += count
     fastest = float(np.abs(values).max(initial=0.0))

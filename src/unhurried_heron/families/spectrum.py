@@ -9,14 +9,14 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, ComplexArray
 
-# The dimension of the Krylov space.
-_TURNS: Final = 40
+# The dimension of the Krylov space, where there is memory for it.
+TURNS: Final = 40
 # A Krylov vector shorter than this share of its column closes the space.
 _NOTHING: Final = 1e-13
 
 
-def ritz_values(applied: Callable[[Array], Array], n: int) -> ComplexArray:
-    """Return approximations of eigenvalues, those of large modulus first and best, complex, shape (at most 40,).
+def ritz_values(applied: Callable[[Array], Array], n: int, turns: int = TURNS) -> ComplexArray:
+    """Return approximations of eigenvalues, those of large modulus first and best, complex, shape (at most turns,).
 
     G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), section 10.5.
 
@@ -24,8 +24,15 @@ def ritz_values(applied: Callable[[Array], Array], n: int) -> ComplexArray:
     ----------
     applied : callable
         Returns the product of the matrix and a vector, shape (n,).
+    n : int
+    turns : int, optional
+        The dimension of the Krylov space.
+
+    Returns
+    -------
+    ndarray of complex
     """
-    count = min(_TURNS, n)
+    count = min(turns, n)
     basis, hessenberg = np.zeros((count + 1, n)), np.zeros((count + 1, count))
     start = np.random.default_rng(0).standard_normal(n)
     basis[0] = start / np.linalg.norm(start)
