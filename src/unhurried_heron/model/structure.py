@@ -81,11 +81,12 @@ def structure_of(rows: Sequence[Collection[str]], unknowns: Sequence[str]) -> St
 
 def _matching(columns: Sequence[Sequence[int]], count: int) -> list[int]:
     """Return the unknown of each equation in a largest matching, -1 where there is none."""
+    if not columns or not count:
+        return [-1] * len(columns)
+    # most problems have no constraints, and are formulated without a library for them
     from scipy.sparse import csr_array
     from scipy.sparse.csgraph import maximum_bipartite_matching
 
-    if not columns or not count:
-        return [-1] * len(columns)
     ends = np.cumsum([0, *map(len, columns)])
     flat = np.array([column for own in columns for column in own], dtype=np.int64)
     graph = csr_array((np.ones(flat.size, dtype=np.int8), flat, ends), shape=(len(columns), count))
@@ -118,12 +119,12 @@ def circles(edges: Mapping[Any, Collection[Any]], *, single: bool = False) -> li
     -------
     list of list of object
     """
-    from scipy.sparse import csr_array
-    from scipy.sparse.csgraph import connected_components
-
     names = list(edges)
     if not names:
         return []
+    from scipy.sparse import csr_array
+    from scipy.sparse.csgraph import connected_components
+
     index = {name: k for k, name in enumerate(names)}
     pairs = [(index[name], index[other]) for name, own in edges.items() for other in own if other in index]
     rows, columns = np.array(pairs, dtype=np.int64).reshape(-1, 2).T
