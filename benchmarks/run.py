@@ -17,6 +17,7 @@ import events
 import explicit
 import formulation
 import implicit
+import large
 import linear
 import methods
 import rates
@@ -34,6 +35,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "formulation": formulation.report,
     "calls": calls.report,
     "sweeps": sweeps.report,
+    "large": large.report,
     "events": events.report,
     "start": start.report,
     "budgets": budgets.report,

@@ -108,6 +108,30 @@ def test_a_conservation_law_is_a_constraint(method: str) -> None:
         assert [run[key][-1] for key in "abc"] == pytest.approx([float(each) for each in truth.values()], rel=1e-6)
 
 
+@pytest.mark.parametrize("method", ["dormand-prince-54", "gauss-4", "radau-iia-5"])
+def test_runs_go_on_and_calls_are_repeated(method: str) -> None:
+    problem = problem_of("a cubic")
+    first, again = (uh.integrate(problem, method, rtol=1e-8) for _ in range(2))
+    assert np.array_equal(first.states, again.states)
+    longer = first.extend(2)
+    assert longer["z"][-1] == pytest.approx(math.exp(-2), rel=1e-6)
+    assert longer.problem == problem.with_(interval=(0, 2))
+    earlier = uh.integrate(problem.with_(interval=(0.5, 1)), method, rtol=1e-8).extend(0)
+    assert earlier["z"][0] == pytest.approx(math.exp(0.5), rel=1e-6)
+
+
+@pytest.mark.parametrize(("name", "over", "why"), [
+    ("two together", {"x": [1.0, 2.0, 3.0]}, ""),
+    ("a cubic", {"x": [1.0, 2.0, 3.0]}, "starting values follow from constraints"),
+])  # fmt: skip
+def test_sweeps_march_together_what_nothing_ties(name: str, over: dict[str, Any], why: str) -> None:
+    problem = problem_of(name)
+    swept = uh.sweep(problem, over, "dormand-prince-54", measures="final(x)").dataset
+    alone = [uh.integrate(problem, "dormand-prince-54", initial={"x": x}, record=2).final["x"] for x in over["x"]]
+    assert swept["final_x"].values.tolist() == alone
+    assert {*swept["alone"].values.tolist()} == {why}
+
+
 WRONG = [
     ("x' = -z\n0 = z - x\n0 = z - 2*x + 1", "too many equations: 2 for 'z'"),
     ("x' = -z*w\n0 = z - x*w", "too few equations: 1 for 'z', 'w'"),

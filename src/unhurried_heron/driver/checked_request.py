@@ -75,8 +75,8 @@ def checked_request(problem: Problem, method: str | Method, begun: float, **opti
     relative, absolute = tolerances(problem, rtol, atol)
     chosen = able_with_mass(chosen, problem, relative)
     refuse_higher_index(problem)
-    problem = taken_by(chosen, problem)
-    refuse_unfit(chosen, problem)
+    taken = taken_by(chosen, problem)
+    refuse_unfit(chosen, taken)
     fixed, first, longest = steps_wanted(
         problem, step=step, starting_step=options["starting_step"], largest_step=options["largest_step"]
     )
@@ -104,7 +104,7 @@ def checked_request(problem: Problem, method: str | Method, begun: float, **opti
         budget=limits,
         linear=options["linear"],
         local_extrapolation=options["local_extrapolation"],
-        starter=started_by(problem, acting, options["starter"]),
+        starter=started_by(taken, acting, options["starter"]),
         controller=controller,
         trace=options["trace"],
     )

@@ -17,6 +17,7 @@ from unhurried_heron.driver.event_continuation import (
     final_modes,
     reversed_event,
 )
+from unhurried_heron.driver.options import taken_by
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import RunError
 from unhurried_heron.problem.problem import Problem
@@ -74,6 +75,10 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         Whatever the user's functions raise.
     """
     tools = _tools()
+    # what a problem is put in for its method is no concern of the run
+    given, problem = request.problem, taken_by(request.method, request.problem)
+    if problem is not given:
+        request = replace(request, problem=problem)
 
     def once(request: RunRequest) -> Any:
         """Return the run of a single march."""
@@ -99,12 +104,11 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
 
     with done_within(request.budget.seconds, spent):
         first = once(request)
-        if first.slide is None:
-            whole: Run = first.run
-            return whole
-        whole, limit = tools.continue_sliding(request, first, first.slide, once)
-        whole = tools.with_ending_of_whole(request, whole, limit)
-        return whole
+        whole: Run = first.run
+        if first.slide is not None:
+            whole, limit = tools.continue_sliding(request, first, first.slide, once)
+            whole = tools.with_ending_of_whole(request, whole, limit)
+        return whole if problem is given else replace(whole, problem=given)
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:

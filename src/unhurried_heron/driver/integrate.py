@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 import warnings
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from typing import Any, Final, Literal
 
 from unhurried_heron.driver.budget import Budget
@@ -175,9 +174,7 @@ def integrate(
         on_interrupt=on_interrupt,
     )
     remember(key, request)
-    run = execute(request, progress, on_interrupt, time.perf_counter() - begun)
-    # a problem that was put in other terms for its method is told in its own
-    return _finished(run if request.problem is problem else replace(run, problem=problem))
+    return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
 
 
 def _finished(run: Run) -> Run:

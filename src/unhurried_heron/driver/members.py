@@ -20,11 +20,10 @@ from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED, N_COUNTED, N_RESULTS
-from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 from unhurried_heron.model.time_switches import RunSwitches
-from unhurried_heron.problem.following import formulas_that_follow
+from unhurried_heron.problem.following import formulas_that_follow, starts_follow
 
 # Parts that each thread takes, one after another.
 _PARTS: Final = 4
@@ -57,7 +56,7 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
         return "what the error scale allows follows from the starting values"
     if isinstance(request.starter, ClosedFormStarter):
         return "the closed forms that start it follow from the starting values"
-    if moved and problem.model.made_by(Constraints) is not None:
+    if starts_follow(problem.assembled.definitions, model):
         return "starting values follow from constraints"
     if formulas_that_follow(problem.assembled.definitions, moved, model) is None:
         return "a whole indexed state, or the structure of the problem, follows from what changes"

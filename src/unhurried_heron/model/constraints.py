@@ -58,6 +58,11 @@ class Constraints(Transformation):
         """Of the problem as written: how often constraints are differentiated until all rates are known."""
         return max((each.times + 2 for each in self.held), default=1)
 
+    @property
+    def ties_starts(self) -> bool:
+        """Whether starting values of states follow from others."""
+        return bool(self.algebraic or self.held)
+
     def manifold(self) -> tuple[Node, ...]:
         """Return formulas that are zero all along."""
         return tuple(each.node for each in self.held)

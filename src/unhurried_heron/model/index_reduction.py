@@ -87,7 +87,7 @@ def reduce_index(
         structure = structure_of([names_in(each.node) & {*open_ones} for each in left], open_ones)
         if structure.over is None or structure.under is None:
             return Reduced(left, open_ones, solved, by, held, structure)
-        answer = _answer(left, structure, solved)
+        answer = _answer(left, structure)
         if answer is not None:
             # one of too many equations tells an unknown, and the others are without it
             key, number_of, formula = answer
@@ -112,17 +112,13 @@ def reduce_index(
             left[k] = replace(left[k], node=node)
 
 
-def _answer(
-    constraints: Sequence[Residual], structure: Structure, solved: Mapping[str, Node]
-) -> tuple[str, int, Node] | None:
+def _answer(constraints: Sequence[Residual], structure: Structure) -> tuple[str, int, Node] | None:
     """Return an unknown in too many equations, the number of one that is solved for it, and its formula.
 
     Parameters
     ----------
     constraints : sequence of Residual
     structure : Structure
-    solved : dict of str to Node
-        Unknowns that have formulas already.
 
     Returns
     -------

@@ -13,10 +13,9 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.definitions import Definition
 from unhurried_heron.input.problem_input import ProblemInput
-from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.assembly import AssembledProblem
-from unhurried_heron.problem.following import formulas_that_follow
+from unhurried_heron.problem.following import formulas_that_follow, starts_follow
 
 
 def exchange_values(
@@ -43,7 +42,7 @@ def exchange_values(
     if (
         before.open
         or model.exact
-        or model.made_by(Constraints)
+        or starts_follow(before.definitions, model)
         or user_input.guess
         or any(event.called for event in user_input.events)
     ):

@@ -11,6 +11,23 @@ from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
 
 
+def starts_follow(definitions: Collection[str], model: Model) -> bool:
+    """Whether constraints make starting values of others, or are held against values that were given.
+
+    Parameters
+    ----------
+    definitions : collection of str
+        The names that were given a value.
+    model : Model
+
+    Returns
+    -------
+    bool
+    """
+    made = model.made_by(Constraints)
+    return made is not None and (made.ties_starts or not made.solved.keys().isdisjoint(definitions))
+
+
 def formulas_that_follow(
     definitions: Mapping[str, Definition], moved: Collection[str], model: Model
 ) -> dict[str, Formula] | None:
@@ -30,8 +47,7 @@ def formulas_that_follow(
         None where a whole indexed state, parts of a complex one, or the structure of the problem follow from them.
     """
     formulas = {name: each.formula for name, each in definitions.items() if each.formula and name not in moved}
-    # what constraints make of starting values follows from all
-    if model.sizes.keys() & set(moved) or model.made_by(Constraints) is not None:
+    if model.sizes.keys() & set(moved) or starts_follow(definitions, model):
         return None
     if not formulas:
         return {}

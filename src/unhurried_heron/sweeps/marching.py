@@ -18,7 +18,6 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.action import modes_of
-from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
@@ -145,8 +144,6 @@ def _why_alone(group: Group, request: RunRequest) -> str:
     why = why_alone(request, group.parameters)
     if why:
         return why
-    if group.initial and request.problem.model.made_by(Constraints) is not None:
-        return "starting values follow from constraints"
     if request.budget.seconds is not None:
         return "a budget of seconds is for one run"
     # what compiles is loaded only when something runs

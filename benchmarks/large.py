@@ -1,0 +1,123 @@
+"""Large systems: `auto` beside the best fixed choice, a million unknowns, and constraints among many equations."""
+
+from __future__ import annotations
+
+import resource
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from pairing import in_turn, verdict
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.problem.problem import Problem
+
+RTOL = 1e-4
+ROUNDS = 3
+# two reacting species on a square whose walls let nothing through, and on a line with fixed ends
+_AROUND = "d*({0}[i-1,j] + {0}[i+1,j] + {0}[i,j-1] + {0}[i,j+1] - 4*{0}[i,j])*(n-1)^2"
+_WALLS = "{0}[0,j] = {0}[2,j] for j in 1..n\n{0}[n+1,j] = {0}[n-1,j] for j in 1..n\n" \
+         "{0}[i,0] = {0}[i,2] for i in 1..n\n{0}[i,n+1] = {0}[i,n-1] for i in 1..n\n"  # fmt: skip
+SQUARE = (
+    f"u[i,j]' = 1 + u[i,j]^2*v[i,j] - 4.4*u[i,j] + {_AROUND.format('u')} for i in 1..n, j in 1..n\n"
+    f"v[i,j]' = 3.4*u[i,j] - u[i,j]^2*v[i,j] + {_AROUND.format('v')} for i in 1..n, j in 1..n\n"
+    + _WALLS.format("u")
+    + _WALLS.format("v")
+)
+LINE = """
+u[i]' = 1 + u[i]^2*v[i] - 4*u[i] + d*(u[i-1] - 2*u[i] + u[i+1])*(n+1)^2 for i in 1..n
+v[i]' = 3*u[i] - u[i]^2*v[i] + d*(v[i-1] - 2*v[i] + v[i+1])*(n+1)^2 for i in 1..n
+u[0] = 1
+u[n+1] = 1
+v[0] = 3
+v[n+1] = 3
+"""
+# tanks in a row, the flows between them by constraints
+TANKS = """
+h[1]' = inflow - q[1]
+h[i]' = q[i-1] - q[i] for i in 2..n-1
+h[n]' = q[n-1]
+h[i] - h[i+1] = slow*q[i] + q[i]*abs(q[i]) for i in 1..n-1
+"""
+
+
+def square(n: int) -> Problem:
+    """Reaction and diffusion on a square of n by n points."""
+    start = {"u[i,j]": "0.5 + (j-1)/(n-1)", "v[i,j]": "1 + 5*(i-1)/(n-1)"}
+    return Problem.from_text(SQUARE, parameters={"n": n, "d": 0.002}, initial=start, interval=(0, 2))
+
+
+def line(n: int) -> Problem:
+    """Reaction and diffusion on a line of n points."""
+    start = {"u[i]": "1 + sin(2*pi*i/(n+1))", "v": 3.0}
+    return Problem.from_text(LINE, parameters={"n": n, "d": 0.02}, initial=start, interval=(0, 10))
+
+
+def tanks(n: int) -> Problem:
+    """A row of n tanks."""
+    given = {"parameters": {"n": n, "inflow": 0.1, "slow": 0.3}, "initial": {"h": np.linspace(2, 1, n)}}
+    return Problem.from_text(TANKS, interval=(0, 5), **given)
+
+
+def of_run(problem: Problem, method: str, **options: Any) -> Callable[[], float]:
+    """Seconds of a run of which the ends are kept."""
+
+    def measure() -> float:
+        begun = time.perf_counter()
+        integrate(problem, method, record=2, **options)
+        return time.perf_counter() - begun
+
+    return measure
+
+
+def alone(name: str, seconds: float, memory: float) -> None:
+    """Print what a million unknowns take in a process of their own, in which all is compiled.
+
+    Parameters
+    ----------
+    name : str
+        "square" or "line".
+    seconds, memory : float
+        What was asked for; memory in bytes.
+    """
+    done = subprocess.run([sys.executable, __file__, name], capture_output=True, text=True, check=True)
+    taken, room, states = map(float, done.stdout.split())
+    print(f"   {name}, {states:,.0f} unknowns by auto: {taken:.1f} s, {room / 1e6:,.0f} MB")
+    verdict(f"{name}, seconds in {seconds:g}", taken / seconds, 1.0)
+    verdict(f"{name}, memory in {memory / 1e9:g} GB", room / memory, 1.0)
+
+
+def million(name: str) -> None:
+    """March a million unknowns; print seconds, the largest memory in bytes, and how many they are."""
+    problem = square(707) if name == "square" else line(500_000)
+    taken = of_run(problem, "auto", rtol=RTOL)()
+    print(taken, 1024.0 * resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, len(problem.states))
+
+
+def report() -> None:
+    """Print seconds of large runs beside what was asked for."""
+    problem = square(200)
+    found = in_turn(
+        ROUNDS,
+        auto=of_run(problem, "auto", rtol=RTOL),
+        stabilised=of_run(problem, "runge-kutta-chebyshev-2", rtol=RTOL),
+        krylov=of_run(problem, "backward-differentiation-variable", rtol=RTOL, linear="krylov"),
+    )
+    print(f"   square, {len(problem.states):,} unknowns, seconds: auto {found['auto']:.2f}, runge-kutta-chebyshev-2 "
+          f"{found['stabilised']:.2f}, implicit with Krylov {found['krylov']:.2f}")  # fmt: skip
+    verdict("auto / the best of them", found["auto"] / min(found["stabilised"], found["krylov"]), 1.3)
+    verdict("auto, seconds in 10", found["auto"] / 10.0, 1.0)
+    verdict("implicit with Krylov, seconds in 20", found["krylov"] / 20.0, 1.0)
+    row = tanks(20_000)
+    taken = of_run(row, "auto")()
+    print(f"   {len(row.states):,} states of which {len(row.states) // 2:,} are algebraic: {taken:.2f} s")
+    verdict("seconds in 20", taken / 20.0, 1.0)
+    alone("square", 90.0, 1.5e9)
+    alone("line", 30.0, 1.5e9)
+
+
+if __name__ == "__main__":
+    million(sys.argv[1])
