@@ -52,6 +52,7 @@ LATE = {
     "families/factorisations.py",
     "families/krylov.py",
     "families/large_linear.py",
+    "families/preconditioned.py",
     "input/file_entries.py",
     "input/file_reader.py",
     "input/file_writer.py",

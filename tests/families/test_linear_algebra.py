@@ -9,12 +9,14 @@ import numpy as np
 import pytest
 from representatives import representatives
 from scipy.sparse import diags_array
+from scipy.sparse.linalg import splu
 
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.families import factorisations, large_linear, linear
 from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.large_linear import LargeSolver
+from unhurried_heron.families.linear_choice import Entries, choose_linear
 from unhurried_heron.kernels.linear_algebra.context import DONE, FAILED, SHIFT, SIGN, UNKNOWN, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.methods.catalogue import find_method
@@ -79,7 +81,7 @@ def test_size_and_pattern_choose(n: int, kind: str) -> None:
 @pytest.mark.parametrize(("share", "kind"), [(0.05, "sparse"), (0.3, "dense")])
 def test_patterns_without_a_band(share: float, kind: str) -> None:
     indices = np.flatnonzero(np.random.default_rng(1).random(300**2) < share)
-    assert linear.choose_linear(300, linear.Entries(indices // 300, indices % 300), None, fixed=False) == kind
+    assert choose_linear(300, Entries(indices // 300, indices % 300), None, fixed=False) == kind
 
 
 @pytest.mark.parametrize("kind", [*KINDS, "blocks"])
@@ -116,7 +118,7 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     assert calls == known.tally.rate_evaluations
     assert known.final == pytest.approx(plain.final, rel=1e-7)
     # three groups of columns do for a band of three
-    assert set(groups_of_columns(n, linear.Entries(*band.tocoo().coords)).tolist()) == {0, 1, 2}
+    assert set(groups_of_columns(n, Entries(*band.tocoo().coords)).tolist()) == {0, 1, 2}
     jacobians = plain.tally.jacobians
     assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
     stiff = uh.Problem.from_text(
@@ -136,17 +138,25 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
         *((each, (0, 0.5)) for each in representatives(lambda m: m.implicit and m.name != "auto" and m.order > 2)),
     ],
 )
-def test_products_do_in_the_place_of_a_matrix(method: str, interval: tuple[float, float]) -> None:
-    """States of very different sizes, and rates that depend on time."""
+def test_iterations_do_in_the_place_of_factors(method: str, interval: tuple[float, float]) -> None:
+    """States of very different sizes, rates that depend on time, and any preconditioner."""
     problem = uh.Problem.from_text(
         "a' = -400*(a - cos(t)) + 1e6*b\nb' = 1e-6*a*sin(t) - 2*b\nc' = 1e3*a - c",
         initial={"a": 1, "b": 1e-6, "c": 10}, interval=interval,
     )  # fmt: skip
     tolerances = {"rtol": 1e-6, "atol": {"a": 1e-9, "b": 1e-15, "c": 1e-6}}
-    run = uh.integrate(problem, method, linear="krylov", **tolerances)
-    assert run.options["linear"] == "krylov"
-    assert run.states[-1] == pytest.approx(uh.integrate(problem, method, **tolerances).states[-1], rel=1e-3)
-    assert run.tally.rate_evaluations > run.tally.for_jacobians > run.tally.solves
+    factored = uh.integrate(problem, method, **tolerances).states[-1]
+    counts = {}
+    for wanted in ("none", "incomplete", "cells", splu, lambda matrix: np.linalg.inv(matrix.toarray()).__matmul__):
+        run = uh.integrate(problem, method, linear="krylov", preconditioner=wanted, **tolerances)
+        assert run.options["linear"] == "krylov"
+        assert run.states[-1] == pytest.approx(factored, rel=1e-3)
+        assert run.tally.linear_iterations > 0
+        counts[run.options["preconditioner"]] = run.tally
+    assert list(counts) == ["none", "incomplete", "cells", "splu", "<lambda>"]
+    none = counts["none"]
+    assert none.rate_evaluations > none.for_jacobians > none.solves
+    assert counts["splu"].linear_iterations < none.linear_iterations
 
 
 def test_a_large_function_without_a_pattern_is_marched_without_a_matrix() -> None:
@@ -207,14 +217,14 @@ def test_factors_solve_any_matrix(
         request.getfixturevalue(kind)
     matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)
     wanted = wanted if isinstance(shift, complex) else wanted.real
-    entries = linear.Entries(*(indices.astype(np.int64) for indices in np.indices((n, n)).reshape(2, -1)))
+    entries = Entries(*(indices.astype(np.int64) for indices in np.indices((n, n)).reshape(2, -1)))
     # whole numbers, so that products with them have no rounding
     m = np.eye(n) if mass == "identity" else np.round(9 * dice.standard_normal((n, n))) + np.eye(n)
     if mass == "with constraints":
         # rows in no unit of the others
         m[n // 2 :], matrix[n // 2 :] = 0.0, 1e-9 * matrix[n // 2 :]
     of_mass = None if mass == "identity" else MassMatrix(*map(np.ascontiguousarray, np.nonzero(m)), m[np.nonzero(m)])
-    solver = linear.linear_solver(n, control, "dense" if kind == "blocks" else kind, entries, of_mass, fixed=False)
+    solver = linear.linear_solver(linear.LinearDemand(n, control, kind.replace("blocks", "dense"), entries, of_mass))
     solver.jacobian.flat = matrix
     context, *_kept = solver.context(isinstance(shift, complex))
     as_doubles = ctypes.c_double * 2
@@ -235,10 +245,10 @@ def test_factors_solve_any_matrix(
         native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
         assert result.value == FAILED, "a singular matrix has no factors"
         solver.jacobian.flat = matrix
-    # a march that is to stop has no factors of full matrices
+    # a march that is to stop has no factors of compiled code
     control["stop"] = 1
     native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
-    assert (result.value == FAILED) == (kind in ("dense", "blocks"))
+    assert (result.value == FAILED) == (kind != "sparse")
 
 
 class Wavering:

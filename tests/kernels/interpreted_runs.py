@@ -113,6 +113,10 @@ CHAIN = text(
     "u[k]' = 40*(u[k-1] - 2*u[k] + u[k+1]) + u[k]*(1 - u[k]) for k in 2..11\nu[1]' = -u[1]\nu[12]' = u[1] - u[12]",
     initial={"u[k]": "0.1*k"},
 )
+CHAIN_OF_TWO = (
+    "u[k]' = 90*(v[k-1] - 2*u[k] + 3*v[k+1]) + 500*v[k] for k in 2..12\nv[k]' = -300*u[k] - v[k] for k in 1..13\n"
+    "u[1]' = -u[1]\nu[13]' = u[12]"
+)
 NESTED = {
     "equations": "x' = where(mod(t, period) < share, 1, -x) + max(min(t, opens), share) - leak*sqrt(abs(x))\n"
     "y' = ceil(abs(sin(3*t)) + floor(-2*t)) - y*exp(-((t - opens)/0.01)^2) + where(y > 0.4, share, 0)",
@@ -204,6 +208,23 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
     "functions": (FUNCTIONS, STEPPERS, {"rtol": 1e-3, "record": 9}),
     "functions, fixed": (FUNCTIONS, ("euler", "adams-pece-3", "adams-moulton-3", "backward-euler"), {"step": 0.125}),
     "groups": (LINE, STEPPERS[3:], {"rtol": 1e-3}),
+    # rows are exchanged
+    "band": (
+        text(CHAIN_OF_TWO, 0.3, initial={"u": 1.0, "v": 0.0}),
+        ("radau-iia-5", "esdirk-43", "backward-differentiation-3"),
+        {"rtol": 1e-2, "linear": "banded"},
+    ),
+    "band, constraint": (
+        with_constraint(lambda t, x, z: [-z * np.cos(t), 5 * (x**2 - z)], 2.0, sparsity=np.ones((2, 2))),
+        ("radau-iia-5", "esdirk-43"),
+        {"rtol": 1e-2, "linear": "banded"},
+    ),
+    "iterations": (CHAIN, ("radau-iia-5", "esdirk-43"), {"rtol": 1e-3, "linear": "krylov"}),
+    "iterations, cells": (
+        text(CHAIN_OF_TWO, 0.3, initial={"u": 1.0, "v": 0.0}),
+        ("radau-iia-5", "backward-differentiation-variable"),
+        {"rtol": 1e-2, "preconditioner": "cells"},
+    ),
     "mass": (WITH_MASS, tuple(each for each in TAKE_MASS if "adams" not in each), {"rtol": 1e-3}),
     "mass, fixed": (WITH_MASS, ("adams-moulton-3", "gauss-4", "lang-verwer-32"), {"step": 0.1}),
     "constraint": (CONSTRAINED, TAKE_CONSTRAINTS, {"rtol": 1e-3}),

@@ -19,6 +19,7 @@ from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.recorder import recorded
 from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.families.linear_choice import in_words
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
@@ -98,9 +99,9 @@ def build_run(
     counts = dict(zip(_COUNTED, _counts(left), strict=True))
     options = {**request.options}
     if family_of(request.method).implicit:
-        options["linear"] = kind
+        options |= in_words(kind, request.preconditioner)
     elif march.linear_kind and counts["changes"]:
-        options["linear"] = march.linear_kind
+        options |= in_words(march.linear_kind, request.preconditioner)
     members = march.pair or family_of(request.method).members(request.method, request.relative)
     selection = _selection(tuple(each.name for each in members), driver) if members else ""
     if reason in (Reason.REACHED_END, Reason.EVENT) and not request.trace:

@@ -103,6 +103,7 @@ def checked_request(problem: Problem, method: str | Method, begun: float, **opti
         held=options["switches"],
         budget=limits,
         linear=options["linear"],
+        preconditioner=options["preconditioner"],
         local_extrapolation=options["local_extrapolation"],
         starter=started_by(taken, acting, options["starter"]),
         controller=controller,

@@ -38,6 +38,7 @@ def concatenated(
     """
     first, second = runs
     counts = {each.name: getattr(first.tally, each.name) + getattr(second.tally, each.name) for each in fields(Tally)}
+    counts["fill"] = max(first.tally.fill, second.tally.fill)
     return replace(
         run,
         problem=problem,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import time
 import warnings
-from collections.abc import Iterable, Mapping
-from typing import Any, Final, Literal
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any, Final, Literal, TypeAlias
 
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.checked_request import checked_request
@@ -27,6 +27,8 @@ from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
 _MAYBE: Final = NOTHING | TRUTH
+# What makes iterations on linear systems few: by name, or a function of the matrix.
+Preconditioner: TypeAlias = Literal["incomplete", "cells", "multigrid", "none"] | Callable[[Any], Any]
 # Lists of events, given to runs, that are remembered as checked.
 _MAX_CHECKED = 16
 
@@ -49,6 +51,7 @@ def integrate(
     starting_step: float | str | None = None,
     largest_step: float | str | None = None,
     linear: Literal["dense", "banded", "sparse", "krylov"] | None = None,
+    preconditioner: Preconditioner | None = None,
     step_control: str | Controller | None = None,
     local_extrapolation: bool | None = None,
     starter: str | Method | None = None,
@@ -95,8 +98,13 @@ def integrate(
         Size of the first step, otherwise estimated; bound on every step. Neither goes with a fixed ``step``.
     linear : {"dense", "banded", "sparse", "krylov"}, optional
         How an implicit method solves its linear systems; by default what suits the size and the pattern of the
-        Jacobian. "krylov" has no matrix: iterations with products of the Jacobian, which are differences of the rates.
-        ``run.options`` tells it.
+        Jacobian. "krylov": iterations with products of the Jacobian. ``run.options`` tells it.
+    preconditioner : {"incomplete", "cells", "multigrid", "none"} or callable, optional
+        What makes iterations few: incomplete factors of shift*M - J without fill-in, which is usual where its pattern
+        is known; the blocks of states with equal indices; algebraic multigrid (an extra of its own); a function that
+        takes the matrix, a sparse array or where there is none a LinearOperator of SciPy's, and returns what solves
+        with an approximation of it, a function of a vector or an object with ``solve``. With "none" there is no matrix
+        at all: products are differences of the rates.
     step_control : str or Controller, optional
         How steps follow the error: "elementary", "proportional-integral", "predictive", "digital-filter",
         "smooth-digital-filter", or one of your own; by default what suits the family of the method.
@@ -144,7 +152,7 @@ def integrate(
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     usual = switches is True and progress is None and on_interrupt == "raise" and trace is False and ledger is None
-    rare = (budget, starting_step, largest_step, linear, step_control, local_extrapolation, starter)
+    rare = (budget, starting_step, largest_step, linear, preconditioner, step_control, local_extrapolation, starter)
     plain = usual and type(events) in (tuple, list) and all(each is None for each in rare)
     key = key_of(method, rtol, atol, step, count, record, events) if plain else None
     request = recall(problem, key)
@@ -165,6 +173,7 @@ def integrate(
         starting_step=starting_step,
         largest_step=largest_step,
         linear=linear,
+        preconditioner=preconditioner,
         step_control=step_control,
         local_extrapolation=local_extrapolation,
         starter=starter,

@@ -16,9 +16,10 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.column_colouring import groups_of_columns
-from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.error_scale import ErrorScale, Measure
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import Entries, linear_solver
+from unhurried_heron.families.linear import LinearDemand, LinearSolver, linear_solver
+from unhurried_heron.families.linear_choice import Entries
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import (
@@ -73,10 +74,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     )
     entries = native.entries and Entries(*native.entries)
     mass = request.problem.model.mass
-    operator = _operator(native, scales) if kind == "krylov" else None
-    solver = (
-        linear_solver(n, control, kind, entries, mass, operator, fixed=not request.adapts) if family.implicit else None
-    )
+    wanted = LinearDemand(n, control, kind, mass=mass, fixed=not request.adapts, measure=Measure(state, scales))
+    solver = _linear(request, native, wanted) if family.implicit else None
     demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller,
                           request.problem)  # fmt: skip
     whole = demand._replace(
@@ -96,7 +95,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         kept,
         *_manifold(native, n),
         *_groups(n, entries, native, full=kind == "dense"),
-        int(operator is not None),
+        int(kind == "krylov"),
         *_mass(n, mass),
     )
     system = System(*fields)
@@ -151,15 +150,14 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
     scales = ErrorScale(request.relative, request.absolute)
-    operator = _operator(native, scales) if kind == "krylov" else None
-    solver = linear_solver(n, march.control, kind, entries, None, operator, fixed=False)
+    solver = _linear(request, native, LinearDemand(n, march.control, kind, measure=Measure(march.system.state, scales)))
     demand = SetupRequest(n, march.control, scales, False, solver, None, request.controller, request.problem)
     member = member_of(method, request, demand)
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     fields_of_system = dict(zip(names, native.addresses(), strict=True))
     groups = System._fields[System._fields.index("n_groups") : System._fields.index("operator")]
     fields_of_system |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
-    fields_of_system["operator"] = int(operator is not None)
+    fields_of_system["operator"] = int(kind == "krylov")
     march.native, march.linear, march.linear_kind = native, solver, kind
     return member._replace(fields={**member.fields, **fields_of_system})
 
@@ -209,10 +207,25 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     return count, entries.rows.size, group, entries.rows, entries.columns, indices, np.zeros(n)
 
 
-def _operator(native: NativeSystem, scales: ErrorScale) -> Any:
-    from unhurried_heron.families.krylov import Operator
+def _linear(request: RunRequest, native: NativeSystem, demand: LinearDemand) -> LinearSolver:
+    """Return the linear algebra of a run.
 
-    return Operator(native.rates, scales)
+    Parameters
+    ----------
+    request : RunRequest
+    native : NativeSystem
+    demand : LinearDemand
+        What it is made for, but for what these tell.
+
+    Returns
+    -------
+    LinearSolver
+    """
+    insists = request.linear is not None or request.preconditioner is not None
+    wanted = demand._replace(entries=native.entries and Entries(*native.entries), rates=native.rates,
+                             preconditioner=request.preconditioner, layout=request.problem.model.layout,
+                             insists=insists)  # fmt: skip
+    return linear_solver(wanted)
 
 
 def _mass(n: int, mass: MassMatrix | None) -> tuple[Any, ...]:

@@ -53,6 +53,7 @@ def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...
         request.held,
         kind,
         request.linear,
+        request.preconditioner,
         request.nonnegative.tobytes(),
         inputs,
         *events,

@@ -10,7 +10,7 @@ from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
 from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
-from unhurried_heron.families.linear import MANY_SPARSE
+from unhurried_heron.families.linear_choice import MANY_SPARSE
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP

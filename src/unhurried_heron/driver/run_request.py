@@ -64,6 +64,8 @@ class RunRequest:
         Whether switches are landed on.
     linear : str or None
         The linear algebra that is wanted, if any.
+    preconditioner : str, callable or None
+        Likewise, for iterations.
     local_extrapolation : bool or None
         Which order is carried on, if that was said; ``method`` does it.
     starter : Method, ClosedFormStarter or None
@@ -99,6 +101,7 @@ class RunRequest:
     held: bool
     budget: Budget
     linear: str | None = None
+    preconditioner: Any = None
     local_extrapolation: bool | None = None
     starter: Any = None
     controller: Any = None

@@ -31,8 +31,17 @@ from unhurried_heron.driver.time_sources import time_sources
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import MANY_SPARSE, MAX_FULL, Entries, choose_linear, entries_with, refuse_large
+from unhurried_heron.families.linear_choice import (
+    INCOMPLETE,
+    MANY_SPARSE,
+    MAX_FULL,
+    Entries,
+    choose_linear,
+    entries_with,
+    refuse_large,
+)
 from unhurried_heron.families.registry import family_of
+from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import surfaces_of
@@ -199,13 +208,13 @@ def _second_method(request: RunRequest, march: March) -> Member | None:
         kind = linear_kind(replace(request, method=method))
     except MethodError:
         return None
-    if kind in ("sparse", "krylov") and march.system.n >= MANY_SPARSE:
+    if kind in ("sparse", "krylov", INCOMPLETE) and march.system.n >= MANY_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
         if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(request.problem, march):
             method = chosen.decaying[1]
         march.pair = (smooth, method)
-        march.own.orders[1] = method.order
+        march.own.orders[1], march.own.limits[FIRST_STEPS] = method.order, family_of(method).first_steps
     if not family_of(method).implicit:
         scales = ErrorScale(request.relative, request.absolute)
         demand = SetupRequest(
@@ -277,24 +286,26 @@ def linear_kind(request: RunRequest) -> str:
     MethodError
         Full matrices would be too large.
     """
-    problem, method, wanted = request.problem, request.method, request.linear
+    problem, method, wanted, preconditioner = request.problem, request.method, request.linear, request.preconditioner
     n = problem.model.layout.size
     if not family_of(method).implicit:
-        if wanted is not None and capabilities(method).changes_method:
+        named = wanted if wanted is not None else preconditioner
+        if named is not None and capabilities(method).changes_method:
             # refused now where its stiff method could not have it later
             linear_kind(replace(request, method=family_of(method).members(method, request.relative)[-1]))
-        elif wanted is not None:
+        elif named is not None:
             raise OptionError(
                 f"{method.name} solves no linear systems",
                 name="linear",
                 location="linear",
                 expected="an implicit method by name, or no choice of linear algebra",
-                given=excerpt(wanted),
+                given=excerpt(named),
             )
         return "dense"
-    known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wanted is not None else None
+    wants = wanted is not None or preconditioner is not None
+    known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wants else None
     entries = known and entries_with(Entries(*known), problem.model.mass)
-    kind = choose_linear(n, entries, wanted, fixed=not request.adapts)
+    kind = choose_linear(n, entries, wanted, preconditioner, fixed=not request.adapts)
     if kind == "dense":
         refuse_large(method.name, n)
     return kind

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.arrays import IntArray
-from unhurried_heron.families.linear import Entries
+from unhurried_heron.families.linear_choice import Entries
 
 
 def groups_of_columns(n: int, entries: Entries) -> IntArray:

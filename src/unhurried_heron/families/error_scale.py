@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -46,6 +46,18 @@ class ErrorScale:
     absolute: Array
     newton: float = math.nan
     between: float = math.nan
+
+
+class Measure(NamedTuple):
+    """The state where a march stands, shape (n_states,), and its tolerances: what vectors are measured in."""
+
+    state: Array
+    scales: ErrorScale
+
+    def units(self) -> Array:
+        """Return the error that each state may have, 1 where that is none, shape (n_states,)."""
+        allowed = self.scales.relative * np.abs(self.state) + self.scales.absolute
+        return np.where(allowed > 0.0, allowed, 1.0)
 
 
 def proportional(method: Method, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:

@@ -1,11 +1,12 @@
-"""Factors of shift*M - J for large systems: LAPACK's full and banded ones, and SuperLU's sparse ones."""
+"""Factors of shift*M - J for large systems: LAPACK's full ones, and SuperLU's sparse ones."""
 
 from __future__ import annotations
 
 import atexit
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any, Final
 
 import numpy as np
@@ -96,6 +97,7 @@ class FullFactors:
         ``shifts`` (n_mass,): the entries of shift*M.
         """
         n = self._n
+        self._control["fill"] = max(self._control["fill"][0], n * n)
         a: Any = np.array(-values, dtype=self.kind, order="F")
         a[self._of_mass] += shifts
         self._pivots = np.empty(n, dtype=np.int32)
@@ -130,48 +132,6 @@ class FullFactors:
         return np.asarray(found)
 
 
-class BandedFactors:
-    """(shift*M - J) in banded storage: G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), 4.3."""
-
-    def __init__(self, n: int, entries: Any, band: tuple[Any, int, int], kind: type, mass: MassMatrix) -> None:
-        rows, columns = entries
-        self._order, self._below, self._above = band
-        index = np.empty(n, dtype=np.int64)
-        index[self._order] = np.arange(n)
-        self._n, self.kind, self._middle = n, kind, self._below + self._above
-        self._rows, self._columns = self._middle + index[rows] - index[columns], index[columns]
-        self._of_mass = self._middle + index[mass.rows] - index[mass.columns], index[mass.columns]
-        # Several entries may fall on one element.
-        self._meet = np.unique(rows * n + columns).size < rows.size
-        pair = "z" if kind is complex else "d"
-        self._factor, self._solve = getattr(lapack, pair + "gbtrf"), getattr(lapack, pair + "gbtrs")
-
-    def factor(self, shifts: Any, values: Array) -> int | None:
-        """Factor, as `FullFactors.factor` does."""
-        height = 2 * self._below + self._above + 1
-        band: Any = np.zeros((height, self._n), dtype=self.kind, order="F")
-        if self._meet:
-            np.subtract.at(band, (self._rows, self._columns), values)
-        else:
-            band[self._rows, self._columns] = -values
-        band[self._of_mass] += shifts
-        self._band, self._pivots, info = self._factor(band, self._below, self._above, overwrite_ab=True)
-        diagonal = self._band[self._middle]
-        if info != 0 or not np.isfinite(diagonal).all():
-            return None
-        if self.kind is complex:
-            return UNKNOWN
-        exchanged = np.count_nonzero(self._pivots != np.arange(self._n))
-        return -1 if (np.count_nonzero(diagonal < 0) + exchanged) % 2 else 1
-
-    def solve(self, right: Array, tolerance: float) -> Array:
-        """Return the solution; factors always meet the tolerance."""
-        found, _ = self._solve(self._band, self._below, self._above, right[self._order], self._pivots)
-        out: Array = np.empty_like(found)
-        out[self._order] = found
-        return out
-
-
 class SparseFactors:
     """(shift*M - J) with sparse direct factors, ordered by minimum degree of A^T + A.
 
@@ -198,6 +158,7 @@ class SparseFactors:
         if factors is None:
             return None
         self._factors = factors
+        self._control["fill"] = max(self._control["fill"][0], factors.nnz)
         if self.kind is complex:
             return UNKNOWN
         odd = np.count_nonzero(self._factors.U.diagonal() < 0)
@@ -205,26 +166,8 @@ class SparseFactors:
         return -1 if odd % 2 else 1
 
     def _factored(self, matrix: Any, options: Mapping[str, Any]) -> Any:
-        """Return factors; None where the matrix is singular, or the march is stopped meanwhile.
-
-        Nothing stops the factorisation itself, so a large one has a thread, which is left to itself.
-        """
-        if self._n < _OWN_THREAD:
-            return _quietly_factored(matrix, options)
-        found: list[Any] = []
-        done = threading.Event()
-
-        def work() -> None:
-            found.append(_quietly_factored(matrix, options))
-            done.set()
-
-        thread = threading.Thread(target=work, daemon=True)
-        thread.start()
-        while not done.wait(_LOOK_SECONDS):
-            if self._control["stop"][0] != 0:
-                _left[:] = [*(each for each in _left if each.is_alive()), thread]
-                return None
-        return found[0]
+        """Return factors; None where the matrix is singular, or the march is stopped meanwhile."""
+        return apart(lambda: splu(matrix, **options), self._n, self._control)
 
     def _solves(self, matrix: Any, factors: Any) -> bool:
         """Whether factors solve for a vector that is known."""
@@ -250,12 +193,54 @@ def _wait_for_those_left() -> None:
         thread.join(max(0.0, deadline - time.monotonic()))
 
 
-def _quietly_factored(matrix: Any, options: Mapping[str, Any]) -> Any:
-    try:
-        return splu(matrix, **options)
-    except RuntimeError:
-        # The matrix is exactly singular.
+def apart(make: Callable[[], Any], n: int, control: Any) -> Any:
+    """Return the factors of SuperLU; None where the matrix is singular, or the march is stopped meanwhile.
+
+    Nothing stops the factorisation itself, so a large one has a thread, which is left to itself.
+
+    Parameters
+    ----------
+    make : callable
+        Returns them.
+    n : int
+        Order of the matrix.
+    control : CONTROL
+
+    Returns
+    -------
+    object or None
+
+    Raises
+    ------
+    Exception
+        Any but that of a singular matrix.
+    """
+    if n < _OWN_THREAD:
+        with suppress(RuntimeError):
+            return make()
         return None
+    found: list[Any] = []
+    wrong: list[Exception] = []
+    done = threading.Event()
+
+    def work() -> None:
+        try:
+            found.append(make())
+        except RuntimeError:
+            found.append(None)
+        except Exception as error:  # it is raised where it is waited for
+            wrong.append(error)
+        done.set()
+
+    thread = threading.Thread(target=work, daemon=True)
+    thread.start()
+    while not done.wait(_LOOK_SECONDS):
+        if control["stop"][0] != 0:
+            _left[:] = [*(each for each in _left if each.is_alive()), thread]
+            return None
+    if wrong:
+        raise wrong[0]
+    return found[0]
 
 
 def _odd(order: Any) -> int:

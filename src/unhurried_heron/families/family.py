@@ -130,6 +130,8 @@ class Family:
         The methods that a method chooses among along the run, for the user's relative tolerances.
     second_later : bool
         Whether the second of them is laid out when it is first needed.
+    first_steps : int
+        How many steps are shorter, where it begins, than the error allows later.
     strides : bool
         Whether its kernel answers STRIDE too.
     group_steps : callable, or None
@@ -152,5 +154,6 @@ class Family:
     takes_controller: bool = False
     members: Callable[[Any, Array], tuple[Any, ...]] = _no_others
     second_later: bool = False
+    first_steps: int = 0
     strides: bool = False
     group_steps: Callable[[Any], tuple[int, int]] | None = None

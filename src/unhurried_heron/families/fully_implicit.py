@@ -12,7 +12,8 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace, of_stiff_ends
-from unhurried_heron.families.linear import LINEAR_KERNELS, MAX_DAMPED, dense_context, growth_kernel
+from unhurried_heron.families.linear import LINEAR_KERNELS, dense_context, growth_kernel
+from unhurried_heron.families.linear_choice import MAX_DAMPED
 from unhurried_heron.kernels.fully_implicit.work import BlockWork
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.catalogue import FOR_STIFF

@@ -1,22 +1,29 @@
-"""Linear systems without matrices: GMRES with products J v, which are differences of the rates.
+"""Iterations in the place of factors, by products with the Jacobian.
 
 Y. Saad and M. H. Schultz, SIAM J. Sci. Stat. Comput. 7 (1986) 856-869; P. N. Brown and A. C. Hindmarsh, SIAM J. Numer.
-Anal. 23 (1986) 610-638. What is kept as the Jacobian is where it is taken: the time, the state and the rates there.
+Anal. 23 (1986) 610-638. Where there is no matrix, products are differences of the rates, and what is kept as the
+Jacobian is where it is taken: the time, the state and the rates there.
 """
 
 from __future__ import annotations
 
 import ctypes
-from typing import Any, Final, NamedTuple
+import importlib
+from collections.abc import Callable
+from typing import Any, Final
 
 import numpy as np
+from scipy.sparse import coo_array, csc_array
 from scipy.sparse.linalg import LinearOperator, gmres
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import NativeFunction, address
-from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.codegen.signature import address
+from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.families.error_scale import Measure
 from unhurried_heron.families.factorisations import identity_of
 from unhurried_heron.families.large_linear import LargeSolver
+from unhurried_heron.families.linear import LinearDemand
+from unhurried_heron.families.linear_choice import INCOMPLETE
 from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
 from unhurried_heron.model.mass_matrix import MassMatrix
 
@@ -31,31 +38,91 @@ _SHARE: Final = 0.1
 _NUDGE: Final = float(np.sqrt(np.finfo(float).eps))
 
 
-class Operator(NamedTuple):
-    """What products with the Jacobian are made of: the rates, and the units in which vectors have a length."""
+class _Iterations:
+    """Iterations on shift*M - J of one context, all vectors in units of the allowed errors."""
 
-    rates: NativeFunction
-    scales: ErrorScale
+    def __init__(self, kind: type, demand: LinearDemand) -> None:
+        if demand.measure is None:
+            raise unforeseen("iterations are told the units of their vectors")
+        self.kind, self._n, self._control = kind, demand.n, demand.control
+        self._measure: Measure = demand.measure
+        self._build = demand.preconditioner if callable(demand.preconditioner) else None
+        if demand.preconditioner == "multigrid":
+            self._build = _multigrid
+        self._unit: Array = np.ones(demand.n)
+        self._precondition: Callable[[Any], Any] | None = None
+
+    def _begin(self, matrix: Any) -> int | None:
+        """Note the units, and make the preconditioner; return UNKNOWN, for no sign can be told, or None without one."""
+        self._unit = self._measure.units()
+        if self._build is not None:
+            made = self._build(matrix)
+            if made is None:
+                return None
+            self._precondition = _solving(made)
+        return UNKNOWN
+
+    def product(self, vector: Any) -> Any:
+        """Return the product of the matrix and a vector."""
+        raise NotImplementedError
+
+    def _in_units(self, vector: Any) -> Any:
+        if self._control["stop"][0] != 0:
+            return np.full(self._n, np.nan)
+        return self.product(vector.ravel() * self._unit) / self._unit
+
+    def _preconditioned(self, vector: Any) -> Any:
+        if self._precondition is None:
+            return vector
+        found = np.asarray(self._precondition(vector.ravel() * self._unit))
+        if found.shape != (self._n,):
+            raise OptionError("a preconditioner returned no vector of all unknowns", name="preconditioner",
+                              location="preconditioner", expected=f"shape ({self._n},)",
+                              given=f"shape {found.shape}")  # fmt: skip
+        return found / self._unit
+
+    def _count(self, _: Any) -> None:
+        self._control["linear_iterations"] += 1
+
+    def solve(self, right: Any, tolerance: float) -> Any:
+        """Return the solution, None where iterations do not come to the tolerance."""
+        shape = (self._n, self._n)
+        matrix: Any = LinearOperator(shape, matvec=self._in_units, dtype=self.kind)
+        inverse: Any = LinearOperator(shape, matvec=self._preconditioned, dtype=self.kind)
+        with np.errstate(all="ignore"):
+            found, missed = gmres(
+                matrix,
+                right / self._unit,
+                M=None if self._precondition is None else inverse,
+                rtol=_SHARE * tolerance,
+                atol=0.0,
+                restart=min(self._n, _BASIS),
+                maxiter=_RESTARTS,
+                callback=self._count,
+                callback_type="pr_norm",
+            )
+        return found * self._unit if missed == 0 and np.isfinite(found).all() else None
 
 
-class _Products:
-    """shift*M - J of one context, all vectors in units of the allowed errors."""
+class _Differences(_Iterations):
+    """Without a matrix: products with J are differences of the rates."""
 
-    def __init__(self, n: int, kind: type, control: Any, operator: Operator, mass: MassMatrix) -> None:
-        self._n, self.kind, self._control, self._operator, self._mass = n, kind, control, operator, mass
-        self._call = _RATES(operator.rates.address)
-        self._moved, self._found = np.zeros(n), np.zeros(n)
+    def __init__(self, kind: type, demand: LinearDemand, mass: MassMatrix) -> None:
+        super().__init__(kind, demand)
+        if demand.rates is None:
+            raise unforeseen("iterations without a matrix are told the rates")
+        self._mass, self._of_rates = mass, demand.rates
+        self._call = _RATES(demand.rates.address)
+        self._moved, self._found = np.zeros(demand.n), np.zeros(demand.n)
 
     def factor(self, shifts: Any, values: Array) -> int | None:
-        """Note where the Jacobian is taken, and the shift; return UNKNOWN, for no sign can be told."""
-        n, scales = self._n, self._operator.scales
+        """Note where the Jacobian is taken, and the shift."""
+        n = self._n
         if not np.isfinite(values).all():
             return None
         self._shifts, self._time = shifts, float(values[0])
         self._state, self._rates = values[1 : n + 1].copy(), values[n + 1 :].copy()
-        allowed = scales.relative * np.abs(self._state) + scales.absolute
-        self._unit = np.where(allowed > 0.0, allowed, 1.0)
-        return UNKNOWN
+        return self._begin(LinearOperator((n, n), matvec=lambda each: self.product(each.ravel()), dtype=self.kind))
 
     def _of_jacobian(self, vector: Array) -> Array:
         """Return J v, by a difference whose length is the root of rounding beside the state."""
@@ -68,52 +135,78 @@ class _Products:
         self._moved += self._state
         self._control["rate_evaluations"] += 1
         self._control["for_jacobians"] += 1
-        context = self._operator.rates.context_address
-        code = self._call(self._time, address(self._moved), address(self._found), context)
+        code = self._call(self._time, address(self._moved), address(self._found), self._of_rates.context_address)
         if code < 1:
-            self._operator.rates.raise_pending("the rates")
+            self._of_rates.raise_pending("the rates")
         # where the rates cannot be had there is no product, and no solution
         return (self._found - self._rates) / share if code == 1 else np.full(self._n, np.nan)
 
-    def _product(self, vector: Any) -> Any:
-        """Return the product in units of the allowed errors."""
-        if self._control["stop"][0] != 0:
-            return np.full(self._n, np.nan)
-        given = vector.ravel() * self._unit
+    def product(self, vector: Any) -> Any:
+        """Return the product of shift*M - J and a vector."""
         found: Any = np.zeros(self._n, dtype=self.kind)
-        np.add.at(found, self._mass.rows, self._shifts * given[self._mass.columns])
-        found -= self._of_jacobian(given.real)
+        np.add.at(found, self._mass.rows, self._shifts * vector[self._mass.columns])
+        found -= self._of_jacobian(vector.real)
         if self.kind is complex:
-            found -= 1j * self._of_jacobian(given.imag)
-        return found / self._unit
-
-    def solve(self, right: Any, tolerance: float) -> Any:
-        """Return the solution, None where iterations do not come to the tolerance."""
-        matrix: Any = LinearOperator((self._n, self._n), matvec=self._product, dtype=self.kind)
-        basis = min(self._n, _BASIS)
-        with np.errstate(all="ignore"):
-            found, missed = gmres(
-                matrix, right / self._unit, rtol=_SHARE * tolerance, atol=0.0, restart=basis, maxiter=_RESTARTS
-            )
-        return found * self._unit if missed == 0 and np.isfinite(found).all() else None
+            found -= 1j * self._of_jacobian(vector.imag)
+        return found
 
 
-def krylov_solver(n: int, control: Any, operator: Operator, mass: MassMatrix | None) -> LargeSolver:
-    """Return linear algebra without matrices.
+class Matrix(_Iterations):
+    """With a matrix, and a preconditioner that is given in Python."""
 
-    Parameters
-    ----------
-    n : int
-        Number of states.
-    control : CONTROL
-        The control record of the march, in which evaluations are counted.
-    operator : Operator
-    mass : MassMatrix or None
-        None for the identity.
+    def __init__(self, kind: type, demand: LinearDemand, mass: MassMatrix) -> None:
+        super().__init__(kind, demand)
+        if demand.entries is None:
+            raise unforeseen("a matrix has a pattern")
+        rows, columns = demand.entries
+        self._indices = np.concatenate([rows, mass.rows]), np.concatenate([columns, mass.columns])
 
-    Returns
-    -------
-    LargeSolver
-    """
-    known = identity_of(n) if mass is None else mass
-    return LargeSolver(n, lambda kind: _Products(n, kind, control, operator, known), known)
+    def factor(self, shifts: Any, values: Array) -> int | None:
+        """Form the matrix, and make the preconditioner."""
+        numbers = np.concatenate([-values, shifts])
+        if not np.isfinite(numbers).all():
+            return None
+        self._formed = csc_array(coo_array((numbers, self._indices), shape=(self._n, self._n)))
+        return self._begin(self._formed)
+
+    def product(self, vector: Any) -> Any:
+        """Return the product of shift*M - J and a vector."""
+        return self._formed @ vector
+
+
+def _solving(made: Any) -> Callable[[Any], Any]:
+    """Return what solves with a preconditioner: itself, or its method of that name, or its product with a vector."""
+    for name in ("solve", "matvec"):
+        if hasattr(made, name):
+            method: Callable[[Any], Any] = getattr(made, name)
+            return method
+    if callable(made):
+        solving: Callable[[Any], Any] = made
+        return solving
+    raise OptionError("a preconditioner was made that solves nothing", name="preconditioner", location="preconditioner",
+                      expected="a function of a vector, or an object with `solve` or `matvec`",
+                      given=type(made).__name__)  # fmt: skip
+
+
+def _multigrid(matrix: Any) -> Any:
+    """Return multigrid by smoothed aggregation: P. Vaněk, J. Mandel and M. Brezina, Computing 56 (1996) 179-196."""
+    try:
+        library = importlib.import_module("pyamg")
+    except ImportError as error:
+        raise OptionError("the multigrid preconditioner is not installed", name="preconditioner",
+                          location="preconditioner", expected="pip install 'unhurried-heron[multigrid]'",
+                          given='preconditioner="multigrid"') from error  # fmt: skip
+    return library.smoothed_aggregation_solver(matrix.tocsr()).aspreconditioner()
+
+
+def iterative_solver(demand: LinearDemand) -> LargeSolver:
+    """Return iterations: with incomplete factors, with what is given in their place, or with neither."""
+    known = identity_of(demand.n) if demand.mass is None else demand.mass
+    rows = None if demand.mass is None or demand.entries is None else demand.entries.rows
+    if demand.kind == INCOMPLETE:
+        from unhurried_heron.families.preconditioned import IncompleteFactors
+
+        return LargeSolver(demand.n, lambda kind: IncompleteFactors(kind, demand, known), known, rows)
+    if demand.kind == "krylov":
+        return LargeSolver(demand.n, lambda kind: _Differences(kind, demand, known), known)
+    return LargeSolver(demand.n, lambda kind: Matrix(kind, demand, known), known, rows)

@@ -14,11 +14,9 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.families.factorisations import (
-    BandedFactors,
     FullFactors,
     SparseFactors,
     identity_of,
-    order_for_band,
 )
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, DONE, FAILED, SHIFT, SIGN, B, D, N
 from unhurried_heron.model.mass_matrix import MassMatrix
@@ -170,15 +168,11 @@ def full_solver(n: int, control: Any, mass: MassMatrix | None) -> LargeSolver:
     return LargeSolver(n, lambda kind: FullFactors(n, kind, control, known), known, rows)
 
 
-def structured_solver(
-    name: str, n: int, entries: tuple[Any, Any], control: Any, mass: MassMatrix | None
-) -> LargeSolver:
-    """Return banded or sparse factors for a pattern.
+def sparse_solver(n: int, entries: tuple[Any, Any], control: Any, mass: MassMatrix | None) -> LargeSolver:
+    """Return sparse factors for a pattern.
 
     Parameters
     ----------
-    name : str
-        "banded" or "sparse".
     n : int
         Number of states.
     entries : (ndarray of int64, ndarray of int64)
@@ -194,8 +188,4 @@ def structured_solver(
     """
     known = identity_of(n) if mass is None else mass
     rows = None if mass is None else entries[0]
-    if name == "sparse":
-        return LargeSolver(n, lambda kind: SparseFactors(n, entries, kind, control, known), known, rows)
-    each = np.concatenate([entries[0], known.rows]), np.concatenate([entries[1], known.columns])
-    band = order_for_band(n, *each)
-    return LargeSolver(n, lambda kind: BandedFactors(n, entries, band, kind, known), known, rows)
+    return LargeSolver(n, lambda kind: SparseFactors(n, entries, kind, control, known), known, rows)

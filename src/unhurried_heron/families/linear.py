@@ -1,4 +1,4 @@
-"""Which linear algebra a march uses, and the contexts that kernels call it with."""
+"""Linear algebra of a kind, made ready for a march, and the contexts that kernels call it with."""
 
 from __future__ import annotations
 
@@ -8,15 +8,16 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.codegen.signature import address
-from unhurried_heron.errors import MethodError, OptionError, excerpt
+from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.signature import NativeFunction, address
+from unhurried_heron.families.error_scale import Measure
+from unhurried_heron.families.linear_choice import MAX_DAMPED, Entries, entries_with
+from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MASS, MATRIX, PIVOTS, RE, SHIFT, STOP, N
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 if TYPE_CHECKING:
-    from unhurried_heron.families.krylov import Operator
     from unhurried_heron.families.large_linear import LargeSolver
 
 # The kernels that implicit families call as a rule.
@@ -25,31 +26,10 @@ LINEAR_KERNELS: Final = (
     "linear_algebra.dense_lu.solve",
     "linear_algebra.eigenvalues.growth",
 )
-KINDS: Final = ("dense", "banded", "sparse", "krylov")
-# The number of states up to which compiled loops on full matrices are fastest, whatever the pattern of the Jacobian is.
-# Measured by `benchmarks/run.py --part linear`, as the next one.
-MAX_FULL: Final = 100
 # The number of states from which LAPACK is faster than compiled loops on full matrices.
 MIN_BLOCKS: Final = 500
-# The largest full matrix that a run keeps: 200 MB for a real one.
-MAX_DENSE: Final = 5000
-# The number of states up to which fixed steps keep full matrices, which Newton's full method on all stages needs.
-MAX_DAMPED: Final = 500
 # The number of states up to which every eigenvalue is examined for growth that an error estimate cannot see.
 MAX_EIGENVALUES: Final = 64
-# The number of states from which sparse complex factors are too expensive where a method is not named.
-MANY_SPARSE: Final = 1000
-# The width of a band up to which banded factors are faster than sparse ones.
-_WIDEST_BAND: Final = 120
-# The share of nonzero entries below which a matrix is sparse.
-_SPARSE: Final = 0.1
-
-
-class Entries(NamedTuple):
-    """Where a Jacobian can be nonzero: rows and columns, int64 (n_entries,), in the order in which it is kept."""
-
-    rows: IntArray
-    columns: IntArray
 
 
 class LinearSolver(NamedTuple):
@@ -69,64 +49,6 @@ class LinearSolver(NamedTuple):
     pending: Callable[[], BaseException | None] = lambda: None
 
 
-def entries_with(entries: Entries, mass: MassMatrix | None) -> Entries:
-    """Return where shift*M - J can be nonzero, from the entries of J."""
-    if mass is None:
-        return entries
-    return Entries(np.concatenate([entries.rows, mass.rows]), np.concatenate([entries.columns, mass.columns]))
-
-
-def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
-    """Return the kind of linear algebra for a system: "dense", "banded", "sparse" or "krylov".
-
-    Without matrices are systems of which no pattern is known, and which are too large for full ones. Fixed steps may
-    need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
-
-    Parameters
-    ----------
-    n : int
-        Number of states.
-    entries : Entries or None
-        Where the Jacobian can be nonzero; None where that is not known.
-    wanted : str or None
-        What the user asked for.
-    fixed : bool
-        Whether steps are fixed.
-
-    Returns
-    -------
-    str
-
-    Raises
-    ------
-    OptionError
-        What is wanted is no kind, or needs a pattern that is not known.
-    """
-    if wanted is not None and wanted not in KINDS:
-        raise OptionError("there is no such linear algebra", name="linear", location="linear",
-                          expected="one of " + ", ".join(KINDS), given=excerpt(wanted))  # fmt: skip
-    if entries is None:
-        if wanted in ("banded", "sparse"):
-            raise OptionError(
-                f"{wanted} factors need to know where the Jacobian can be nonzero",
-                name="linear",
-                location="linear",
-                expected="written equations, or sparsity=… beside a Python function without a Jacobian of its own",
-                given=excerpt(wanted),
-            )
-        return wanted or ("dense" if n <= MAX_DENSE else "krylov")
-    if wanted is not None:
-        return wanted
-    if n <= (MAX_DAMPED if fixed else MAX_FULL):
-        return "dense"
-    from unhurried_heron.families.factorisations import order_for_band
-
-    _, below, above = order_for_band(n, *entries)
-    if below + above <= _WIDEST_BAND:
-        return "banded"
-    return "sparse" if entries.rows.size < _SPARSE * n * n else "dense"
-
-
 def growth_kernel(linear: LinearSolver, n: int) -> tuple[int, Any]:
     """Return the address of the kernel that looks for growing modes, 0 where there are too many, and what to keep."""
     if linear.jacobian.ndim != 2 or n > MAX_EIGENVALUES:
@@ -137,64 +59,59 @@ def growth_kernel(linear: LinearSolver, n: int) -> tuple[int, Any]:
     return kernel.address, kernel
 
 
-def refuse_large(method: str, n: int) -> None:
-    """Refuse full matrices of a size that takes the machine's memory.
+class LinearDemand(NamedTuple):
+    """What linear algebra is made for.
 
-    Raises
-    ------
-    MethodError
-    """
-    if n > MAX_DENSE:
-        raise MethodError(
-            f"{method} would solve its equations with full matrices, which {n:,} states make too large",
-            name=method,
-            location="method",
-            expected=f"at most {MAX_DENSE:,} states, sparsity=… beside the rates, or an explicit method",
-            given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
-        )
-
-
-def linear_solver(
-    n: int,
-    control: Any,
-    kind: str,
-    entries: Entries | None,
-    mass: MassMatrix | None,
-    operator: Operator | None = None,
-    *,
-    fixed: bool,
-) -> LinearSolver:
-    """Return linear algebra of a kind.
-
-    Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
-
-    Parameters
+    Attributes
     ----------
     n : int
         Number of states.
     control : CONTROL
         The control record of the march.
     kind : str
-        Of linear algebra: "dense", "banded", "sparse" or "krylov".
+        Of linear algebra (`linear_choice`).
     entries : Entries or None
+        Where the Jacobian can be nonzero.
     mass : MassMatrix or None
         None for the identity.
-    operator : Operator, optional
-        What products with the Jacobian are made of, where there is no matrix.
     fixed : bool
-        Whether steps are fixed.
-
-    Returns
-    -------
-    LinearSolver
+        Whether steps are fixed: Newton's full method, which these may need, is of compiled loops.
+    rates : NativeFunction or None
+        What products with the Jacobian are differences of, where there is no matrix.
+    measure : Measure or None
+        What vectors are measured in by iterations.
+    preconditioner : str, callable or None
+        What is wanted for iterations.
+    layout : Layout or None
+        Of the states, which tells the unknowns of one cell.
+    insists : bool
+        Whether iterations were asked for by name.
     """
-    if kind == "krylov" and operator is not None:
-        from unhurried_heron.families.krylov import krylov_solver
 
-        without = krylov_solver(n, control, operator, mass)
-        return _native(without, np.zeros(2 * n + 1))
+    n: int
+    control: Any
+    kind: str
+    entries: Entries | None = None
+    mass: MassMatrix | None = None
+    fixed: bool = False
+    rates: NativeFunction | None = None
+    measure: Measure | None = None
+    preconditioner: Any = None
+    layout: Layout | None = None
+    insists: bool = False
+
+
+def linear_solver(demand: LinearDemand) -> LinearSolver:
+    """Return linear algebra of a kind, ready for a march."""
+    n, control, kind, entries, mass = demand[:5]
+    if kind not in ("dense", "banded", "sparse"):
+        from unhurried_heron.families.krylov import iterative_solver
+
+        return _native(
+            iterative_solver(demand), np.zeros(2 * n + 1 if kind == "krylov" or entries is None else entries.rows.size)
+        )
     dense = kind == "dense" or entries is None
-    if dense and n < (MAX_DAMPED + 1 if fixed else MIN_BLOCKS):
+    if dense and n < (MAX_DAMPED + 1 if demand.fixed else MIN_BLOCKS):
         from unhurried_heron.kernels.linear_algebra.unrolled_solve import MAX_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
@@ -203,14 +120,41 @@ def linear_solver(
         own = load_solve(n) if n <= MAX_WRITTEN and mass is None else solve
         made = functools.partial(dense_context, n, control, jacobian, mass=mass)
         return LinearSolver(factor.address, own.address, solve.address, jacobian, made, (factor, solve, own))
-    from unhurried_heron.families.large_linear import full_solver, structured_solver
-
     if dense or entries is None:
-        solver = full_solver(n, control, mass)
-        values: Array = np.zeros((n, n))
-    else:
-        solver, values = structured_solver(kind, n, entries, control, mass), np.zeros(entries.rows.size)
-    return _native(solver, values)
+        from unhurried_heron.families.large_linear import full_solver
+
+        return _native(full_solver(n, control, mass), np.zeros((n, n)))
+    if kind == "banded":
+        return _banded(n, control, entries, mass)
+    from unhurried_heron.families.large_linear import sparse_solver
+
+    return _native(sparse_solver(n, entries, control, mass), np.zeros(entries.rows.size))
+
+
+def _banded(n: int, control: Any, entries: Entries, mass: MassMatrix | None) -> LinearSolver:
+    """Return banded factors of compiled code.
+
+    Parameters
+    ----------
+    n : int
+    control : CONTROL
+    entries : Entries
+    mass : MassMatrix or None
+
+    Returns
+    -------
+    LinearSolver
+    """
+    from unhurried_heron.families.factorisations import identity_of, order_for_band
+    from unhurried_heron.families.stored_entries import banded_storage, stored_context
+    from unhurried_heron.kernels.machine_code.prepare import load_kernels
+
+    factor, solve = load_kernels("linear_algebra.banded_lu.factor", "linear_algebra.banded_lu.solve")
+    known, values = identity_of(n) if mass is None else mass, np.zeros(entries.rows.size)
+    band = order_for_band(n, *entries_with(entries, known))
+    storage = banded_storage(n, entries, known, band, scaled=mass is not None)
+    made = functools.partial(stored_context, n, control, values, mass=known, storage=storage)
+    return LinearSolver(factor.address, solve.address, solve.address, values, made, (factor, solve))
 
 
 def _native(solver: LargeSolver, values: Array) -> LinearSolver:

@@ -85,7 +85,7 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
         room=room,
         links=links,
         orders=np.array([each.order for each in pair], dtype=np.int64),
-        limits=np.array([pair[0].real_stability_limit, cost, _pace(pair[0], demand.scales.relative)]),
+        limits=np.array([pair[0].real_stability_limit, cost, _pace(pair[0], demand.scales.relative), 0.0]),
         direction=np.zeros(n),
         earlier=np.zeros(n),
         moved=np.zeros(n),

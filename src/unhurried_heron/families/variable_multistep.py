@@ -87,6 +87,11 @@ def _lay_out(method: VariableMultistep, demand: SetupRequest) -> WorkSpace:
     return WorkSpace(work, np.zeros(n), degree, (context, linear, looked))
 
 
+# Steps until the order has risen. Of 0, 15, 30 and 60, measured on seven problems of 2,000 to 20,000 states, 15 cost
+# least: with fewer, what was stiff was left and begun anew.
+_FIRST_STEPS: Final = 15
+
+
 def _degree(method: VariableMultistep) -> int:
     return method.highest + (0 if method.implicit else 1)
 
@@ -101,4 +106,5 @@ DIFFERENTIATION: Final = Family(
     beside=LINEAR_KERNELS,
     takes_mass=lambda method: WITH_CONSTRAINTS,
     degree=_degree,
+    first_steps=_FIRST_STEPS,
 )

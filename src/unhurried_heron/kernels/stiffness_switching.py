@@ -28,6 +28,7 @@ from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.stiffness_switching_work import (
     CHANGES,
     CHOICE,
+    FIRST_STEPS,
     PACE,
     STABILITY_LIMIT,
     STIFF_STEP_COST,
@@ -154,6 +155,7 @@ def _consider(system, work, control):
     h = abs(control.length)
     if choice.stiff == 1:
         better = h * choice.decay < _WORTH * work.limits[STABILITY_LIMIT] * work.limits[STIFF_STEP_COST]
+        better = better and choice.since > work.limits[FIRST_STEPS]
     else:
         better = h * choice.seen > work.limits[PACE]
     # The first estimates only improve the direction and the sizes.

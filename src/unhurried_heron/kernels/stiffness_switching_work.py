@@ -28,14 +28,15 @@ CHOICE: Final = np.dtype(
 CHANGES: Final = 32
 
 # indices of ``limits``: the non-stiff method's real limit of stability; how many of its steps one of the stiff method
-# costs; and h times an eigenvalue beyond which the steps are those that stability chose
-STABILITY_LIMIT, STIFF_STEP_COST, PACE = range(3)
+# costs; h times an eigenvalue beyond which the steps are those that stability chose; and how many steps the stiff one
+# takes before their length tells something
+STABILITY_LIMIT, STIFF_STEP_COST, PACE, FIRST_STEPS = range(4)
 
 
 class StiffnessSwitchingWork(NamedTuple):
     """Two methods of which one marches at a time; in ``links`` the non-stiff one is the first.
 
-    ``orders`` int64 (2,); ``limits`` (3,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
+    ``orders`` int64 (2,); ``limits`` (4,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
     for the largest eigenvalue. ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each;
     ``when`` (CHANGES,): times of the first changes.
     """

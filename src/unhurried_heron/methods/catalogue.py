@@ -104,7 +104,7 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
 def _auto() -> Method:
     smooth = ((math.inf, "dormand-prince-54"), (1e-5, "verner-76"), (1e-9, "verner-98"))
     stiff = ((math.inf, "radau-iia-5"), (1e-5, "radau-iia-9"))
-    large = ((math.inf, "esdirk-43"), (1e-6, "esdirk-54-7"))
+    large = ((math.inf, "backward-differentiation-variable"),)
     first, second, third = (
         tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff, large)
     )

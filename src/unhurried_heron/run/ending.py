@@ -89,6 +89,8 @@ class Tally:
     jacobians, factorisations, solves, iterations : int
         Jacobians found, matrices factored (a real and a complex one together count once), linear systems solved
         (likewise) and Newton iterations.
+    linear_iterations, fill : int
+        Iterations on linear systems, and how many numbers the largest factors hold.
     changes : int
         From one method to another, where the method is chosen along the run.
     seconds : float
@@ -107,6 +109,8 @@ class Tally:
     factorisations: int
     solves: int
     iterations: int
+    linear_iterations: int
+    fill: int
     changes: int
     seconds: float
 

@@ -248,6 +248,7 @@ def factor(address):
         as_doubles(context[RE]),
         as_doubles(context[IM]),
     )
+    control.fill = max(control.fill, n * n)
     if context[MATRIX] != 0:
         for i in range(n * n):
             re[i] = -matrix[i]

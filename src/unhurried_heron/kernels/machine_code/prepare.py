@@ -44,6 +44,10 @@ KERNELS: Final = {
     "linear_algebra.dense_lu.factor": 0.4,
     "explicit_runge_kutta.family": 0.15,
     "linear_algebra.dense_lu.solve": 0.2,
+    "linear_algebra.banded_lu.factor": 0.4,
+    "linear_algebra.banded_lu.solve": 0.2,
+    "linear_algebra.incomplete_lu.factor": 0.2,
+    "linear_algebra.gmres.solve": 0.2,
     "march.polynomial.evaluate_rows": 0.1,
 }
 _announced: list[bool] = []

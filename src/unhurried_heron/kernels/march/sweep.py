@@ -139,7 +139,7 @@ def _count(control, counts):
     counts[3], counts[4], counts[5] = control.for_jacobians, control.for_starting, control.for_estimates
     counts[6], counts[7], counts[8] = control.for_between, control.newton_failures, control.jacobians
     counts[9], counts[10], counts[11] = control.factorisations, control.solves, control.iterations
-    counts[12] = control.changes
+    counts[12], counts[13], counts[14] = control.linear_iterations, control.fill, control.changes
 
 
 @inner

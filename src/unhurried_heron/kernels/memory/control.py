@@ -82,6 +82,8 @@ CONTROL: Final = np.dtype(
         ("factorisations", np.int64),
         ("solves", np.int64),
         ("iterations", np.int64),
+        ("linear_iterations", np.int64),
+        ("fill", np.int64),  # numbers of the largest factors
         ("changes", np.int64),  # from one method to another
         ("leaps", np.int64),  # fixed steps whose equations had no root that continues the solution, and when at first
         ("leap_time", np.float64),

@@ -20,6 +20,8 @@ COUNTED: Final = (
     "factorisations",
     "solves",
     "iterations",
+    "linear_iterations",
+    "fill",
     "changes",
 )
 # What the loop answers: all members are done; a member needs more room for known times; it was stopped from outside;
