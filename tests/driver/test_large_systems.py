@@ -28,7 +28,12 @@ def turning(rate: float) -> uh.Problem:
 
 @pytest.mark.parametrize(
     ("rate", "rtol", "taken"),
-    [(0.0, 1e-4, "runge-kutta-chebyshev-2"), (0.0, 1e-8, "differentiation"), (5e3, 1e-4, "differentiation")],
+    [
+        (0.0, 1e-4, "runge-kutta-chebyshev-4"),
+        (0.0, 1e-8, "runge-kutta-chebyshev-4"),
+        (0.0, 1e-11, "differentiation"),
+        (5e3, 1e-4, "differentiation"),
+    ],
 )
 def test_auto_stretches_steps_where_modes_only_decay(rate: float, rtol: float, taken: str) -> None:
     run = uh.integrate(turning(rate), rtol=rtol, record=2)

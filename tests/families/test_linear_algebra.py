@@ -8,19 +8,23 @@ import pickle
 import numpy as np
 import pytest
 from representatives import representatives
-from scipy.sparse import diags_array
+from scipy.sparse import block_array, csc_array, diags_array, identity, kron, random_array
 from scipy.sparse.linalg import splu
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.families import factorisations, large_linear, linear
+from unhurried_heron.deadline import done_within
+from unhurried_heron.families import factorisations, large_linear, linear, preconditioned
 from unhurried_heron.families.column_colouring import groups_of_columns
+from unhurried_heron.families.error_scale import ErrorScale, Measure
 from unhurried_heron.families.large_linear import LargeSolver
 from unhurried_heron.families.linear_choice import Entries, choose_linear
+from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.kernels.linear_algebra.context import DONE, FAILED, SHIFT, SIGN, UNKNOWN, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.model.mass_matrix import MassMatrix
+from unhurried_heron.quiet import quietly
 
 KINDS = ["dense", "banded", "sparse"]
 RING = """
@@ -207,12 +211,13 @@ def test_what_does_not_fit_is_refused() -> None:
 @pytest.mark.parametrize("seed", range(5))
 @pytest.mark.parametrize("shift", [3.0, -0.5 + 2j])
 @pytest.mark.parametrize("mass", ["identity", "full", "with constraints"])
-@pytest.mark.parametrize("kind", [*KINDS, "blocks"])
-def test_factors_solve_any_matrix(
+@pytest.mark.parametrize("kind", [*KINDS, "blocks", "incomplete", "cells"])
+def test_factors_and_iterations_solve_any_matrix(
     kind: str, mass: str, shift: complex, seed: int, request: pytest.FixtureRequest
 ) -> None:
     # small ones are solved with all loops written out
-    n, dice, control = (1, 4, 9, 16, 17)[seed], np.random.default_rng(seed), np.zeros(1, CONTROL)
+    sizes = (1, 2, 4, 8, 9) if kind == "cells" else (1, 4, 9, 16, 17)
+    n, dice, control = sizes[seed], np.random.default_rng(seed), np.zeros(1, CONTROL)
     if kind == "blocks":
         request.getfixturevalue(kind)
     matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)
@@ -224,11 +229,15 @@ def test_factors_solve_any_matrix(
         # rows in no unit of the others
         m[n // 2 :], matrix[n // 2 :] = 0.0, 1e-9 * matrix[n // 2 :]
     of_mass = None if mass == "identity" else MassMatrix(*map(np.ascontiguousarray, np.nonzero(m)), m[np.nonzero(m)])
-    solver = linear.linear_solver(linear.LinearDemand(n, control, kind.replace("blocks", "dense"), entries, of_mass))
+    named = {"blocks": "dense", "cells": "incomplete"}.get(kind, kind)
+    demand = linear.LinearDemand(n, control, named, entries, of_mass, preconditioner=kind if kind == "cells" else None)
+    measure = Measure(np.ones(n), ErrorScale(np.full(n, 1e-3), np.full(n, 1e-6)))
+    layout = Layout((Group("u", ((1, (n + 1) // 2),)), *([Group("v", ((1, n // 2),))] if n > 1 else [])))
+    solver = linear.linear_solver(demand._replace(measure=measure, layout=layout))
     solver.jacobian.flat = matrix
     context, *_kept = solver.context(isinstance(shift, complex))
-    as_doubles = ctypes.c_double * 2
-    as_doubles.from_address(int(context[SHIFT]))[:] = shift.real, shift.imag
+    as_doubles = ctypes.c_double * 3
+    as_doubles.from_address(int(context[SHIFT]))[:] = shift.real, shift.imag, 1e-11
     native = ctypes.CFUNCTYPE(ctypes.c_int32, *[ctypes.c_void_p] * 2, ctypes.c_int64)
     result, right = ctypes.c_int64(), (shift * m - matrix) @ wanted
     b, d = right.real.copy(), right.imag.copy()
@@ -237,7 +246,7 @@ def test_factors_solve_any_matrix(
         assert native(address)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data) == 0
         if address == solver.factor:
             sign = np.linalg.slogdet(shift * m - matrix)[0]
-            assert context[SIGN] == (UNKNOWN if isinstance(shift, complex) else sign)
+            assert context[SIGN] == (UNKNOWN if isinstance(shift, complex) or named == "incomplete" else sign)
         assert result.value == DONE
     assert b + 1j * d == pytest.approx(wanted, rel=1e-9)
     if not isinstance(shift, complex):
@@ -248,7 +257,53 @@ def test_factors_solve_any_matrix(
     # a march that is to stop has no factors of compiled code
     control["stop"] = 1
     native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
-    assert (result.value == FAILED) == (kind != "sparse")
+    assert (result.value == FAILED) == (named != "sparse")
+
+
+def test_where_incomplete_factors_fail_others_stand_in(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Constraints without a diagonal of their own: y is found by the equation of z, and the other way round."""
+    n, dice = 600, np.random.default_rng(4)
+    mixed = csc_array(sum(identity(n, format="csr")[dice.permutation(n)] for _ in range(3)) / 3)
+
+    def rates(t: float, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> dict[str, np.ndarray]:
+        return {"x": y - z - x, "y": z - mixed @ x, "z": y - 2 * x - np.cos(t)}
+
+    each = identity(n)
+    pattern = block_array([[each, each, each], [mixed, None, each], [each, each, None]])
+    start = np.linspace(0, 1, n)
+    problem = uh.Problem.from_rates(
+        rates, initial={"x": start, "y": 2 * start + 1, "z": mixed @ start}, interval=(0, 2),
+        sparsity=pattern, mass=np.repeat([1.0, 0.0, 0.0], n),
+    )  # fmt: skip
+    exact = uh.integrate(problem, "esdirk-43", rtol=1e-7, linear="sparse").states[-1]
+    for affordable in (True, False):
+        monkeypatch.setattr(preconditioned, "affordable", lambda matrix, control, it=affordable: it)
+        run = uh.integrate(problem.with_(title=str(affordable)), "esdirk-43", rtol=1e-7)
+        assert run.options["preconditioner"] == "incomplete"
+        assert run.states[-1] == pytest.approx(exact, rel=1e-5)
+        assert (run.tally.linear_iterations == 0) == affordable
+    # what was asked for by name has nothing to stand in
+    with quietly():
+        run = uh.integrate(problem, "esdirk-43", rtol=1e-7, preconditioner="incomplete")
+    assert not run.ending.as_requested
+
+
+@pytest.mark.parametrize("kind", ["grid", "random"])
+def test_fill_is_told_before_factors_are_made(kind: str) -> None:
+    if kind == "grid":
+        line = diags_array([np.ones(29), np.full(30, -4.0), np.ones(29)], offsets=[-1, 0, 1])
+        matrix = csc_array(kron(identity(30), line) + kron(line, identity(30)))
+    else:
+        matrix = csc_array(random_array((500, 500), density=0.01, rng=np.random.default_rng(2)) + 9 * identity(500))
+    control = np.zeros(1, CONTROL)
+    made = splu(matrix, **factorisations._FROM_DIAGONAL)
+    fill, _ = factorisations.expected_work(matrix, 10**9, control)
+    # a pattern that is not symmetric has at most what the symmetric one around it has
+    assert 2 * fill == made.nnz if kind == "grid" else made.nnz <= 2 * fill < 1.5 * made.nnz
+    assert factorisations.expected_work(matrix, 3000, control)[0] > 3000
+    assert factorisations.affordable(matrix, control)
+    with done_within(1e-9):
+        assert not factorisations.affordable(matrix, control)
 
 
 class Wavering:

@@ -35,6 +35,7 @@ STEPPERS = (
     "auto",
     "dormand-prince-54",
     "runge-kutta-chebyshev-2",
+    "runge-kutta-chebyshev-4",
     "esdirk-43",
     "hairer-wanner-43",
     "gauss-4",

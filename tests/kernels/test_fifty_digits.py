@@ -15,6 +15,7 @@ from representatives import general
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
+from unhurried_heron.methods.orthogonal_stages import OrthogonalStages
 from unhurried_heron.testing.contract import takes_fixed_steps
 
 TEXT = "y' = -y/2 + z/3 + t^2\nz' = y/5 - z/4 + 1 - t"
@@ -92,6 +93,23 @@ def stabilised(method: Any, t: Any, y: Any, h: Any) -> Any:
     return stage
 
 
+def orthogonal(method: OrthogonalStages, t: Any, y: Any, h: Any) -> Any:
+    """The recurrence, run on the time as well, and the stages that finish it."""
+    found = method.stages_of(method.stages)
+    before, stage = None, (y, mpmath.mpf(0))
+    for mu, kappa in digits(found.rows).tolist():
+        moved = stage[0] + mu * h * rates(t + stage[1] * h, stage[0]), stage[1] + mu
+        if before is not None:
+            moved = tuple(new + kappa * (old - now) for new, old, now in zip(moved, before, stage, strict=True))
+        before, stage = stage, moved
+    a, b, k = digits(found.a), digits([found.b]), []
+    for i in range(4):
+        inner = sum((a[i, j] * k[j] for j in range(i)), mpmath.zeros(2, 1))
+        node = stage[1] + sum(a[i, j] for j in range(i))
+        k.append(rates(t + node * h, stage[0] + h * inner))
+    return stage[0] + h * sum((b[i] * k[i] for i in range(4)), mpmath.zeros(2, 1))
+
+
 def multistep(method: uh.Multistep, t: Any, past: list, h: Any) -> Any:
     """One step from the values so far, the newest last."""
 
@@ -110,6 +128,8 @@ def multistep(method: uh.Multistep, t: Any, past: list, h: Any) -> Any:
 
 
 def one_step(method: Any, t: Any, y: Any, h: Any) -> Any:
+    if isinstance(method, OrthogonalStages):
+        return orthogonal(method, t, y, h)
     if hasattr(method, "of_stages"):
         return stabilised(method, t, y, h)
     return (rosenbrock if isinstance(method, uh.Rosenbrock) else runge_kutta)(method, t, y, h)
@@ -117,6 +137,7 @@ def one_step(method: Any, t: Any, y: Any, h: Any) -> Any:
 
 METHODS = {method.name: method for method in general() if takes_fixed_steps(method)}
 METHODS |= {method.name: method for method in map(CATALOGUE["runge-kutta-chebyshev-2"].of_stages, (3, 12))}
+METHODS |= {method.name: method for method in map(CATALOGUE["runge-kutta-chebyshev-4"].of_stages, (5, 12))}
 
 
 @pytest.mark.parametrize("name", METHODS)

@@ -228,7 +228,9 @@ def test_every_record_is_a_method() -> None:
 
 
 def test_a_record_of_a_file_is_a_method(monkeypatch: pytest.MonkeyPatch) -> None:
-    records = {kind: published(kind) for kind in ("explicit", "diagonally_implicit", "rosenbrock", "partitioned")}
+    records = {
+        kind: published(kind) for kind in ("explicit", "diagonally_implicit", "rosenbrock", "partitioned", "stabilised")
+    }
     new = {**records["explicit"]["heun-2"], "name": "another-2"}
     more = {**records, "explicit": {**records["explicit"], "another-2": new}}
     monkeypatch.setattr(catalogue, "published", more.__getitem__)

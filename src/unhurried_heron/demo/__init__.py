@@ -11,8 +11,10 @@ NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "ca
 ACTING = ("siphon", "settling-basin", "float", "target-level")
 # Of many runs and of the long run: seasons that are swept, a pond that is clear or turbid, eddies that may be chaotic.
 LONG = ("seasons", "turbid", "eddies")
-# With constraints: flows at a junction, and a tether.
-CONSTRAINED = ("network", "tether")
+# With constraints: flows at a junction, a tether, and chemistry in balance.
+CONSTRAINED = ("network", "tether", "balance")
+# Of thousands of states: a lagoon seen from above.
+LARGE = ("lagoon",)
 # Further files: the culvert stated by its energies, a file with mistakes, and the measured tide.
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent
@@ -30,7 +32,7 @@ def copy_demo_files(folder: Path) -> None:
     ------
     OSError
     """
-    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING, *LONG, *CONSTRAINED)), *BESIDE):
+    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING, *LONG, *CONSTRAINED, *LARGE)), *BESIDE):
         content = (_FOLDER / name).read_bytes()
         write_whole(folder / name, lambda file, content=content: file.write(content))  # type: ignore[misc]  # bound on purpose
 

@@ -1,7 +1,8 @@
-"""Whether the modes of a large system only decay, so that a stabilised explicit method does without its factors."""
+"""How often the fastest mode of a large system decays, where a stabilised explicit method does without its factors."""
 
 from __future__ import annotations
 
+import math
 from typing import Any, Final
 
 import numpy as np
@@ -10,6 +11,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.march import March
 from unhurried_heron.families.spectrum import TURNS, ritz_values
+from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
@@ -17,8 +19,6 @@ from unhurried_heron.problem.problem import Problem
 _SWINGS: Final = 0.05
 # Modes slower than this share of the fastest one need not decay.
 _SLOW: Final = 0.02
-# Decays of the fastest mode in the rest of the interval from which an implicit method takes fewer and longer steps.
-_MAX_DECAYS: Final = 5e6
 # Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7
 # Numbers of the directions that are looked along, in 160 MB; of more states there are fewer,
@@ -29,10 +29,16 @@ _FEWEST: Final = 12
 _MAX_STATES: Final = 5_000_000
 
 
-def only_decays(problem: Problem, march: March) -> bool:
-    """Whether all fast modes of written rates decay where a march stands, and not too often until its end."""
+def depends_on_time(problem: Problem) -> bool:
+    """Whether the rates depend on time, by their formulas or by an input; of functions that is not known."""
+    rates = problem.model.rates
+    return not isinstance(rates, WrittenRates) or bool(problem.inputs) or TIME in rates.names()
+
+
+def decays_left(problem: Problem, march: March) -> float:
+    """Return how often the fastest mode of written rates decays until the end; infinite where a fast one does not."""
     if not isinstance(problem.model.rates, WrittenRates) or march.system.n > _MAX_STATES:
-        return False
+        return math.inf
     n, state, control = march.system.n, march.system.state.copy(), march.control
     time, end = march.last("time"), problem.interval[1]
     size = float(np.linalg.norm(state)) or 1.0
@@ -52,4 +58,4 @@ def only_decays(problem: Problem, march: March) -> bool:
     fastest = float(np.abs(values).max(initial=0.0))
     fast = values[np.abs(values) > _SLOW * fastest]
     decays = bool((fast.real < 0.0).all() and (np.abs(fast.imag) <= _SWINGS * np.abs(fast.real)).all())
-    return decays and fastest * abs(end - time) <= _MAX_DECAYS
+    return fastest * abs(end - time) if decays else math.inf

@@ -184,6 +184,9 @@ class Driver:
         if count and self._steps.take(output, count):
             self.march.renew_output()
         self._keep_crossed(int(control["n_crossed"][0]))
+        if self._request.sink is not None:
+            rows = int(control["next_wanted"][0])
+            self._request.sink.take(self._request.problem, self._times, self.march.recorded, rows)
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())

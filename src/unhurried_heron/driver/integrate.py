@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 import warnings
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+from pathlib import Path
 from typing import Any, Final, Literal, TypeAlias
 
 from unhurried_heron.driver.budget import Budget
@@ -15,8 +17,9 @@ from unhurried_heron.driver.options import (
 )
 from unhurried_heron.driver.ready import key_of, recall, remember
 from unhurried_heron.driver.recorded_times import Record
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.tolerances import Tolerance
-from unhurried_heron.errors import IncompleteRunWarning
+from unhurried_heron.errors import IncompleteRunWarning, OptionError
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.rules import NOTHING, TRUTH
@@ -42,6 +45,7 @@ def integrate(
     step: float | str | None = None,
     count: int | None = None,
     record: Record = "steps",
+    into: str | Path | None = None,
     events: Iterable[Event] = (),
     parameters: Mapping[str, Any] | None = None,
     initial: Mapping[str, Any] | None = None,
@@ -81,6 +85,9 @@ def integrate(
         What to keep: every accepted step, which makes the solution a function of time; a count of equally spaced times,
         both ends included; a spacing of times from the start, "30 min"; or these times. With a count or times, memory
         does not grow with the steps. A run that ends before the last of them records where it ended as well.
+    into : str or Path, optional
+        A file that takes the states at recorded times as they come, ``.nc`` (NetCDF) or ``.zarr``, with coordinates,
+        units and the ending. Memory then holds few of them; ``run`` reads them from disk.
     events : iterable of Event
         What to look for, besides the problem's own events; one takes the place of one of these by its name.
     parameters : mapping of str, optional
@@ -152,7 +159,17 @@ def integrate(
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     usual = switches is True and progress is None and on_interrupt == "raise" and trace is False and ledger is None
-    rare = (budget, starting_step, largest_step, linear, preconditioner, step_control, local_extrapolation, starter)
+    rare = (
+        into,
+        budget,
+        starting_step,
+        largest_step,
+        linear,
+        preconditioner,
+        step_control,
+        local_extrapolation,
+        starter,
+    )
     plain = usual and type(events) in (tuple, list) and all(each is None for each in rare)
     key = key_of(method, rtol, atol, step, count, record, events) if plain else None
     request = recall(problem, key)
@@ -183,7 +200,44 @@ def integrate(
         on_interrupt=on_interrupt,
     )
     remember(key, request)
+    if into is not None:
+        return _finished(
+            _into(into, request, lambda it: execute(it, progress, on_interrupt, time.perf_counter() - begun))
+        )
     return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
+
+
+def _into(path: Any, request: RunRequest, execute: Callable[[RunRequest], Run]) -> Run:
+    """Return a run whose recorded states went to a file as they came.
+
+    Parameters
+    ----------
+    path : object
+        Of the file.
+    request : RunRequest
+    execute : callable
+        Makes the run.
+
+    Returns
+    -------
+    Run
+
+    Raises
+    ------
+    OptionError
+        Every step is recorded, or there is no such kind of file.
+    """
+    if request.times is None:
+        raise OptionError("steps do not go into a file as they come", name="into", location="into",
+                          expected="record=…: a count, a spacing or times", given='record="steps"')  # fmt: skip
+    from unhurried_heron.driver.rows_on_disk import RowsOnDisk
+
+    sink, run = RowsOnDisk(path, request.problem), None
+    try:
+        run = execute(replace(request, sink=sink))
+    finally:
+        sink.close(run)
+    return run
 
 
 def _finished(run: Run) -> Run:

@@ -271,12 +271,21 @@ class March:
         row = self.control[0]
         return tuple(int(row[name]) for name in ("purpose", "accepted", "refused", "stage", "member"))
 
-    def record(self, times: Array, onward: float) -> None:
-        """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""
+    def record(self, times: Array, onward: float, room: Callable[[tuple[int, int]], Array] = np.empty) -> None:
+        """Record the state at these times.
+
+        Parameters
+        ----------
+        times : ndarray, shape (n_times,)
+        onward : float
+            The infinity it goes towards.
+        room : callable, optional
+            Returns memory of a shape.
+        """
         self.output.wanted[-1] = onward
         if times.size:
             self.output.wanted[:-1] = times
-            self.recorded = np.empty((times.size, self.system.n))
+            self.recorded = room((times.size, self.system.n))
             self.table[RECORDED] = address(self.recorded)
             if times[0] == self.control["time"][0]:
                 self.recorded[0] = self.system.state

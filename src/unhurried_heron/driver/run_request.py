@@ -83,6 +83,8 @@ class RunRequest:
         The widths of roots by their names, of a part of a run; they are those of the whole.
     continues : bool
         Whether the run is a later part of another one, which is judged as a whole.
+    sink : RowsOnDisk or None
+        Takes the recorded states as they come.
     prepared : Prepared or None
         Of an earlier run of the same request.
     """
@@ -110,6 +112,7 @@ class RunRequest:
     roots: Mapping[str, float] = field(default_factory=dict)
     widths: Mapping[str, float] = field(default_factory=dict)
     continues: bool = False
+    sink: Any = None
     prepared: Prepared | None = field(default=None, init=False, compare=False, repr=False)
 
     @cached_property

@@ -19,7 +19,7 @@ from unhurried_heron.codegen.system import (
 )
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.driver.decays import only_decays
+from unhurried_heron.driver.decays import decays_left, depends_on_time
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import give_back, key_of, take
@@ -143,7 +143,8 @@ def _begin(march: March, request: RunRequest, prepared: Prepared) -> bool:
             if slot in slots:
                 march.native.context.array[slots[slot]] = value
     start, end = problem.interval
-    march.record(_NO_TIMES if request.times is None else request.times, math.copysign(math.inf, end - start))
+    room = np.empty if request.sink is None else request.sink.memory
+    march.record(_NO_TIMES if request.times is None else request.times, math.copysign(math.inf, end - start), room)
     for event, before, _ in request.met:
         _note_departure(march, event, before)
     return True
@@ -211,8 +212,9 @@ def _second_method(request: RunRequest, march: March) -> Member | None:
     if kind in ("sparse", "krylov", INCOMPLETE) and march.system.n >= MANY_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
-        if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(request.problem, march):
-            method = chosen.decaying[1]
+        if any(rtol >= each.rtol for each in chosen.decaying):
+            decays, in_time = decays_left(request.problem, march), depends_on_time(request.problem)
+            method = chosen.of_decays(rtol, decays, in_time=in_time) or method
         march.pair = (smooth, method)
         march.own.orders[1], march.own.limits[FIRST_STEPS] = method.order, family_of(method).first_steps
     if not family_of(method).implicit:

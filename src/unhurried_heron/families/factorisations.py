@@ -13,11 +13,14 @@ import numpy as np
 from scipy.linalg import blas, lapack
 from scipy.sparse import coo_array, csc_array
 from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
-from scipy.sparse.linalg import splu
+from scipy.sparse.linalg import spilu, splu
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
+from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 # Columns of a block of full factors.
@@ -27,6 +30,14 @@ _COLUMNS: Final = 128
 _FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
 # Factors are accepted if the error of a solution with entries of about one is at most this.
 _SOLVED: Final = 1e-6
+# Numbers of factors that are made where nobody named them, in 400 MB,
+_MOST_NUMBERS: Final = 50_000_000
+# and the seconds that may take,
+_MOST_SECONDS: Final = 30.0
+# by the operations in a second that SuperLU managed at least, on grids and networks of 5,000 to 80,000 unknowns.
+_OPERATIONS: Final = 1.5e9
+# What makes SuperLU order the columns, and do little else.
+_ORDER_ALONE: Final = {**_FROM_DIAGONAL, "drop_tol": 1.0, "fill_factor": 1.0}
 # Unknowns from which a factorisation has a thread of its own.
 _OWN_THREAD: Final = 2000
 # Seconds between two looks whether it must end.
@@ -146,12 +157,16 @@ class SparseFactors:
         rows, columns = entries
         self._places = np.concatenate([rows, mass.rows]), np.concatenate([columns, mass.columns])
 
+    def matrix(self, shifts: Any, values: Array) -> Any:
+        """Return the matrix, a csc_array."""
+        numbers = np.concatenate([-values, shifts])
+        return csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
+
     def factor(self, shifts: Any, values: Array) -> int | None:
         """Factor, as `FullFactors.factor` does."""
-        numbers = np.concatenate([-values, shifts])
-        if not np.isfinite(numbers).all():
+        if not (np.isfinite(values).all() and np.isfinite(shifts).all()):
             return None
-        matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
+        matrix = self.matrix(shifts, values)
         factors = self._factored(matrix, _FROM_DIAGONAL)
         if factors is not None and not self._solves(matrix, factors):
             factors = self._factored(matrix, {})
@@ -179,6 +194,43 @@ class SparseFactors:
         """Return the solution; factors always meet the tolerance."""
         found: Array = self._factors.solve(right)
         return found
+
+
+def expected_work(matrix: Any, most: int, control: Any) -> tuple[int, float]:
+    """Return how many numbers a triangular factor will hold, and the seconds that factors will take.
+
+    Parameters
+    ----------
+    matrix : csc_array
+    most : int
+        Numbers beyond which they are not counted any more.
+    control : CONTROL
+
+    Returns
+    -------
+    (int, float)
+        More than ``most`` where there are that many, or where there are no factors.
+    """
+    n = matrix.shape[0]
+    ordered = apart(lambda: spilu(matrix, **_ORDER_ALONE), n, control)
+    if ordered is None:
+        return most + 1, np.inf
+    order = np.argsort(ordered.perm_c)
+    pattern = csc_array((np.ones(matrix.nnz), matrix.indices, matrix.indptr), shape=matrix.shape)
+    rows = (pattern + pattern.T).tocsr()[order][:, order]
+    starts, columns = rows.indptr.astype(np.int64), rows.indices.astype(np.int64)
+    operations, work = np.zeros(1), np.zeros((3, n), dtype=np.int64)
+    (kernel,) = load_kernels("linear_algebra.fill_in.count")
+    fill = kernel(address_table(n, starts, columns, *work, most, operations))
+    return fill, 2.0 * float(operations[0]) / _OPERATIONS
+
+
+def affordable(matrix: Any, control: Any) -> bool:
+    """Whether sparse factors take no more memory and time than there is, before they are made."""
+    more = 4.0 if np.iscomplexobj(matrix) else 1.0
+    most = int(_MOST_NUMBERS / more) // 2
+    fill, seconds = expected_work(matrix, most, control)
+    return fill <= most and more * seconds <= min(_MOST_SECONDS, seconds_left())
 
 
 # Threads for whose factors nobody waits any more.

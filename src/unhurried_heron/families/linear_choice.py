@@ -26,8 +26,10 @@ MAX_DAMPED: Final = 500
 # The number of states from which sparse factors are too expensive where linear algebra is not named: iterations take
 # their place, and methods whose shifts are real that of others, where these are not named.
 MANY_SPARSE: Final = 1000
-# The width of a band up to which banded factors are faster than sparse ones.
+# The width of a band up to which banded factors are faster than sparse ones,
 _WIDEST_BAND: Final = 120
+# and, of as many states as these have, than iterations.
+_WIDEST_OF_MANY: Final = 30
 # The share of nonzero entries below which a matrix is sparse.
 _SPARSE: Final = 0.1
 
@@ -92,7 +94,7 @@ def choose_linear(
     from unhurried_heron.families.factorisations import order_for_band
 
     _, below, above = order_for_band(n, *entries)
-    if below + above <= _WIDEST_BAND:
+    if below + above <= (_WIDEST_BAND if n < MANY_SPARSE else _WIDEST_OF_MANY):
         return "banded"
     if entries.rows.size >= _SPARSE * n * n:
         return "dense"

@@ -13,7 +13,7 @@ from scipy.sparse.linalg import spilu
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.families.factorisations import apart
+from unhurried_heron.families.factorisations import SparseFactors, affordable, apart
 from unhurried_heron.families.krylov import Matrix
 from unhurried_heron.families.linear import LinearDemand
 from unhurried_heron.families.stored_entries import Storage, stored_context
@@ -32,7 +32,8 @@ _MAX_NUMBERS: Final = 30_000_000
 _FEWEST: Final = 10
 # How often a space is begun.
 _RESTARTS: Final = 3
-# Where they fail, iterations with other factors stand in: entries below this share of their column are left out,
+# Where they fail, and direct factors cost too much, iterations with other factors stand in: entries below this share
+# of their column are left out,
 _DROPPED: Final = 1e-4
 # and no more are kept than so many times those of the matrix.
 _MOST_FILL: Final = 10.0
@@ -119,7 +120,9 @@ class IncompleteFactors:
             raise unforeseen("incomplete factors have a pattern, units and a layout")
         self._n, self.kind, self._control, self._measure = n, kind, control, measure
         other = demand._replace(preconditioner=functools.partial(_with_fill, control))
-        self._stand_in = None if demand.preconditioner is not None else Matrix(kind, other, mass)
+        self._stand_in: Any = None if demand.preconditioner is not None else Matrix(kind, other, mass)
+        direct = SparseFactors(n, entries, kind, control, mass)
+        self._direct = None if self._stand_in is None or demand.insists else direct
         self._failed, self._failures = False, 0
         cells = _cells_of(demand.layout) if demand.preconditioner == "cells" else None
         parts = 2 if kind is complex else 1
@@ -199,7 +202,13 @@ class IncompleteFactors:
         if self._stand_in is None or self._control["stop"][0] != 0:
             return None
         self._failed, self._failures = True, self._failures + 1
-        return self._stand_in.factor(*self._given)
+        if self._direct is not None:
+            shifts, values = self._given
+            if affordable(self._direct.matrix(shifts, values), self._control):
+                self._stand_in = self._direct
+            self._direct = None
+        found: int | None = self._stand_in.factor(*self._given)
+        return found
 
     def solve(self, right: Any, tolerance: float) -> Any:
         """Return the solution, None where iterations do not come to the tolerance."""

@@ -1,4 +1,4 @@
-"""The Runge-Kutta-Chebyshev method: as many stages as the fastest decay asks for, by the recurrence of Chebyshev's T.
+"""Stabilised methods: as many stages as the fastest decay asks for, by the recurrence of Chebyshev's T or by another.
 
 P. J. van der Houwen and B. P. Sommeijer, Z. Angew. Math. Mech. 60 (1980) 479-485. The largest eigenvalue is estimated
 by the power method on differences of the rates.
@@ -25,6 +25,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import decoder
+from unhurried_heron.kernels.orthogonal_stages import describe_by_stages, index_for, march_by_recurrence
 from unhurried_heron.kernels.stabilised_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import DAMPING, MAX_STAGES, MIN_STAGES
 
@@ -39,6 +40,8 @@ _MARGIN = 1.1
 _SHARE = 20
 # a little less than 2/3 (1 - 2/15 damping), by which the stable interval grows with the square of the stages
 _REACH = 0.65
+# The share of the longest step that is taken.
+_WITHIN = 0.999
 # outcomes of an attempt besides the codes of the rates: more stages than there are
 _TOO_LONG = -9
 
@@ -104,7 +107,9 @@ def _longest(work, control):
     radius = stretch_in(work.stretch).radius
     if work.fixed_stages > 0 or radius == 0.0:
         return np.inf
-    return _REACH * MAX_STAGES * MAX_STAGES / (_MARGIN * radius)
+    most = work.limits[work.n_tables - 1] if work.n_tables > 0 else _REACH * MAX_STAGES * MAX_STAGES
+    # a little less, so that rounding does not ask for more stages than there are
+    return _WITHIN * most / (_MARGIN * radius)
 
 
 @inner
@@ -195,19 +200,26 @@ def _attempt(system, work, control):
     """
     n, h, y, stretch = system.n, control.length, system.state, stretch_in(work.stretch)
     control.error, control.row_iterations, stretch.squared, stretch.code = np.nan, 0, 0.0, _TOO_LONG
+    # with coefficients of their own, stages are told by the index of these
+    tabulated = work.n_tables > 0
     count = work.fixed_stages
     if count == 0:
         due = stretch.cost == 0 or stretch.spent > _SHARE * stretch.cost
         if due and not _look(system, work, control):
             control.bad_time = control.time
             return RATES_STOPPED
-        count = _stages_for(_MARGIN * abs(h) * stretch.radius)
+        need = _MARGIN * abs(h) * stretch.radius
+        count = index_for(work, need) + 1 if tabulated else _stages_for(need)
         if count == 0:
             if control.adaptive == 1:
                 return REFUSED
-            count = MAX_STAGES
-    control.row_iterations = count
-    code = _march_stages(system, work, control, count)
+            count = work.n_tables if tabulated else MAX_STAGES
+    if tabulated:
+        control.row_iterations, stretch.index = work.counts[count - 1], count - 1
+        code = march_by_recurrence(system, work, control, count - 1)
+    else:
+        control.row_iterations = count
+        code = _march_stages(system, work, control, count)
     if control.stop != 0:
         # The estimate of the eigenvalue may have been cut short as well.
         stretch.cost = 0
@@ -219,12 +231,11 @@ def _attempt(system, work, control):
         return REFUSED
     if control.adaptive == 1:
         for k in range(n):
-            miss = system.trial[k] - y[k] - 0.5 * h * (system.rates_at_state[k] + work.end[k])
-            ratio = (
-                stretch.weight
-                * miss
-                / (system.absolute[k] + system.relative[k] * max(abs(y[k]), abs(system.trial[k])) + 1e-300)
-            )
+            miss = stretch.weight * (system.trial[k] - y[k] - 0.5 * h * (system.rates_at_state[k] + work.end[k]))
+            if tabulated:
+                miss = work.middle[k]
+            allowed = system.absolute[k] + system.relative[k] * max(abs(y[k]), abs(system.trial[k]))
+            ratio = miss / (allowed + 1e-300)
             stretch.squared += ratio * ratio / n
     if stretch.squared <= 1.0 and first_not_finite(system.trial, work.end, n) >= 0:
         stretch.squared = np.inf
@@ -289,7 +300,7 @@ def _accept(system, work, control):
 
 @inner
 def _describe(system, work, control):
-    """Write the parabola through a stage in the middle, or, where there are too few stages, the cubic with slopes.
+    """Write the polynomial through stages, a parabola where these are of order 2, and the cubic with slopes of two.
 
     Slopes at the ends are those of fast decays, too, many times what is left of these; stages are damped.
 
@@ -305,6 +316,9 @@ def _describe(system, work, control):
         REACHED_END.
     """
     n, h, y, coefficients = system.n, control.length, system.state, as_doubles(control.polynomial_address)
+    if work.n_tables > 0:
+        describe_by_stages(system, work, control, coefficients)
+        return REACHED_END
     node = stretch_in(work.stretch).node
     second, third = offset_by(coefficients, 2 * n), offset_by(coefficients, 3 * n)
     for k in range(n):

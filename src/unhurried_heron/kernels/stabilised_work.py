@@ -6,7 +6,7 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
+from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array, LongArray
 
 STRETCH: Final = np.dtype(
     [
@@ -16,6 +16,7 @@ STRETCH: Final = np.dtype(
         # of the present attempt
         ("code", np.int64),
         ("squared", np.float64),
+        ("index", np.int64),  # of its number of stages, where these have coefficients of their own
         ("node", np.float64),  # where its middle lies, 0 without one
         ("weight", np.float64),  # of the error estimate
     ],
@@ -29,6 +30,10 @@ class StabilisedWork(NamedTuple):
     ``fixed_stages``: how many there are, 0 where each step takes what it needs. Rows (n,): ``stage`` and the one
     ``before``, the ``rates`` there, a stage in the ``middle``, the rates at the ``end``, the ``direction`` of the
     largest eigenvalue.
+
+    Of a method with coefficients of its own for ``n_tables`` numbers of stages, by which ``fixed_stages`` counts: these
+    (``counts``), how far each reaches (``limits``), where its ``coefficients`` begin, the rates of the stages that
+    ``finishing`` (4, n) holds; the estimated error stands in the ``middle``.
     """
 
     stretch: Annotated[Any, STRETCH]
@@ -40,3 +45,9 @@ class StabilisedWork(NamedTuple):
     middle: Array
     end: Array
     direction: Array
+    n_tables: int
+    counts: LongArray
+    limits: Array
+    begins: LongArray
+    coefficients: Array
+    finishing: Array

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import ClassVar, Final
+from typing import ClassVar, Final, NamedTuple
 
 from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.method import Method
@@ -102,6 +102,19 @@ def _fit(methods: tuple[tuple[float, Method], ...], rtol: float) -> Method:
     return methods[0][1]
 
 
+class Decaying(NamedTuple):
+    """A stabilised explicit method, and what it is taken for.
+
+    ``most``: decays of the fastest mode; ``rtol``: the smallest tolerance; ``autonomous``: no rates that depend on
+    time, which take the order from its stages where they are stiff.
+    """
+
+    method: Method
+    most: float
+    rtol: float
+    autonomous: bool
+
+
 @dataclass(frozen=True, eq=False)
 class StiffnessSwitching(_ListedAs):
     """A method that changes between two others along the run.
@@ -115,9 +128,8 @@ class StiffnessSwitching(_ListedAs):
     large : tuple of (float, Method)
         In place of the stiff ones where the linear systems are large and sparse: methods that need no complex
         factors, of which some are ten times as dear as real ones.
-    decaying : (float, Method), optional
-        In place of those where their modes only decay: a stabilised explicit method, and the smallest tolerance
-        for which its order is not too low.
+    decaying : tuple of Decaying
+        In place of those where their modes only decay; the first that fits.
     source : str
     """
 
@@ -125,7 +137,7 @@ class StiffnessSwitching(_ListedAs):
     smooth: tuple[tuple[float, Method], ...]
     stiff_one: tuple[tuple[float, Method], ...]
     large: tuple[tuple[float, Method], ...] = ()
-    decaying: tuple[float, Method] | None = None
+    decaying: tuple[Decaying, ...] = ()
     source: str = "non-stiff and stiff methods of this list"
     adaptive: ClassVar[bool] = True
     stiff: ClassVar[bool] = True
@@ -144,6 +156,26 @@ class StiffnessSwitching(_ListedAs):
     def of_large(self, rtol: float) -> Method:
         """Return the stiff method for a tolerance and large sparse systems."""
         return _fit(self.large or self.stiff_one, rtol)
+
+    def of_decays(self, rtol: float, decays: float, *, in_time: bool) -> Method | None:
+        """Return the method for decaying modes; None where none is fit for them.
+
+        Parameters
+        ----------
+        rtol : float
+        decays : float
+            How often the fastest mode decays.
+        in_time : bool
+            Whether the rates depend on time.
+
+        Returns
+        -------
+        Method or None
+        """
+        for each in self.decaying:
+            if decays <= each.most and rtol >= each.rtol and not (in_time and each.autonomous):
+                return each.method
+        return None
 
     @cached_property
     def _listed(self) -> Method:

@@ -16,6 +16,13 @@ if TYPE_CHECKING:
 
 # Events that are listed, and events that did not happen.
 _MAX_EVENTS: Final = 12
+# What preconditions iterations, by the word in the options; others have a name of the user's.
+_PRECONDITIONED: Final = {
+    "incomplete": "incomplete factors",
+    "cells": "factors of the cells",
+    "multigrid": "multigrid",
+    "none": "no preconditioner",
+}
 # Members of an indexed state above which it is shown by its range.
 _MAX_MEMBERS: Final = 8
 
@@ -45,7 +52,9 @@ def _setting(run: Run) -> str:
         setting = f"step {options['step']:g}"
     else:
         setting = f"rtol {_tolerance(options['rtol'])}, atol {_tolerance(options['atol'])}"
-    if options.get("linear", "dense") != "dense":
+    if options.get("linear", "dense") == "krylov":
+        setting += f", GMRES, {_PRECONDITIONED.get(options['preconditioner'], options['preconditioner'])}"
+    elif options.get("linear", "dense") != "dense":
         setting += f", {options['linear']} factors"
     return setting
 
@@ -66,6 +75,9 @@ def _work(run: Run) -> Statement:
     if tally.jacobians:
         figures |= {"jacobians": tally.jacobians, "factorisations": tally.factorisations, "solves": tally.solves}
         text += f", {tally.jacobians:,} Jacobians, {tally.factorisations:,} factorisations, {tally.solves:,} solves"
+    if tally.linear_iterations:
+        figures |= {"linear iterations": tally.linear_iterations}
+        text += f" by {tally.linear_iterations:,} linear iterations"
     return Statement("work", f"{text}; {tally.seconds:.3g} s", figures)
 
 
