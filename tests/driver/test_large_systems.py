@@ -44,6 +44,30 @@ def test_auto_stretches_steps_where_modes_only_decay(rate: float, rtol: float, t
         assert np.abs(values - exact * HILL).max() < 30 * rtol
 
 
+def test_large_systems_that_only_decay_begin_stabilised() -> None:
+    """And go on by another method where what is stiff has passed; a second run of the same problem does the same."""
+    text = (
+        "u[i,j]' = k*(u[i-1,j] + u[i+1,j] + u[i,j-1] + u[i,j+1] - 4*u[i,j]) for i in 1..n, j in 1..n\n"
+        "u[0,j] = 0 for j in 1..n\nu[n+1,j] = 0 for j in 1..n\nu[i,0] = 0 for i in 1..n\nu[i,n+1] = 0 for i in 1..n\n"
+    )
+    n = 142
+    hill = np.outer(*2 * [np.sin(np.pi * np.arange(1, n + 1) / (n + 1))])
+    problem = uh.Problem.from_text(
+        text, initial={"u": hill.tolist()}, parameters={"n": n, "k": (n + 1.0) ** 2}, interval=(0, 0.05)
+    )
+    decay = 8 * (n + 1) ** 2 * np.sin(np.pi / 2 / (n + 1)) ** 2
+    for _ in range(2):
+        run = uh.integrate(problem, rtol=1e-4, record=2)
+        assert run.method_selection.startswith("took runge-kutta-chebyshev-4")
+        assert "stiff from t = 0" in run.method_selection
+        assert np.abs(run["u"][-1] - np.exp(-0.05 * decay) * hill).max() < 3e-4
+    # what moves, what is looked at closely and what is marched on a line begins as it did
+    turns = problem.with_(equations=text.replace("(u[i-1,j]", "(1 + sin(t))*(u[i-1,j]"))
+    for other, rtol in ((problem, 1e-7), (turns, 1e-4)):
+        assert "stiff from t = 0:" not in uh.integrate(other, rtol=rtol, record=2).method_selection
+        assert "dormand" in (chosen := uh.integrate(other, rtol=rtol, record=2).method_selection) or "verner" in chosen
+
+
 def test_of_deadlines_within_one_another_the_earliest_counts() -> None:
     with done_within(1e-9), done_within(60), pytest.raises(OutOfTimeError):
         check_deadline()

@@ -28,16 +28,18 @@ def test_stages_follow_from_the_largest_eigenvalue(method: str, seed: int) -> No
     draw = np.random.default_rng(seed)
     n = int(draw.integers(2, 7))
     turned = np.linalg.qr(draw.normal(size=(n, n)))[0]
-    fastest = 10.0 ** draw.uniform(2.0, 4.0)
+    # damped stages reach so many s^2 along the negative axis, with a tenth to spare, and there are numbers of them that
+    # lie so far apart
+    reach, apart, most = (0.65, 1.0, 4.0) if method.endswith("2") else (0.35, 1.2, 3.5)
+    fastest = 10.0 ** draw.uniform(2.0, most)
     rates = -np.append(draw.uniform(0.1, 3.0, n - 1), fastest)
     problem = linear(turned @ np.diag(rates) @ turned.T, 10.0 ** draw.uniform(-1, 1, n))
     run = uh.integrate(problem, method, step=0.5, ledger=True)
     assert run.ending.reason == "end"
     assert np.abs(run.states[-1]).max() < 100.0
-    # damped stages reach 0.65 s^2 along the negative axis, with a tenth to spare
-    needed = np.sqrt(0.5 * fastest / 0.65)
+    needed = np.sqrt(0.5 * fastest / reach)
     a_step = (run.tally.rate_evaluations - run.tally.for_estimates - run.tally.for_starting) / run.tally.accepted
-    assert needed * 0.95 < a_step < needed * 1.2 + 3
+    assert needed * 0.95 < a_step < needed * 1.2 * apart + 3
 
 
 @pytest.mark.parametrize("units", [1.0, 1e6])

@@ -63,7 +63,7 @@ class March:
     ``key`` what it was laid out for, ``initial`` what it begins with, ``snapshot_of`` the request (by what its marches
     are laid out for) whose control record is in that, ``sources`` the known times. ``find_other``: lays out the
     second of two methods, ``linear_kind`` tells the linear algebra of it, ``pair`` the two where they are not the usual
-    ones.
+    ones, ``stiff_first`` whether the run begins with it.
     """
 
     kernel: Kernel
@@ -83,6 +83,7 @@ class March:
     links: Any = None
     find_other: Callable[[], Member | None] | None = None
     linear_kind: str = ""
+    stiff_first: bool = False
     table: IntArray = field(init=False)
     size: int = field(init=False)
     pace: int = 1

@@ -19,7 +19,7 @@ from unhurried_heron.codegen.system import (
 )
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.driver.decays import decays_left, depends_on_time
+from unhurried_heron.driver.decays import STEPS_TO_BEGIN, decays_at_start, decays_left, depends_on_time
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import give_back, key_of, take
@@ -41,7 +41,8 @@ from unhurried_heron.families.linear_choice import (
     refuse_large,
 )
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS
+from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED
+from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS, STIFF_STEP_COST
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import surfaces_of
@@ -136,6 +137,7 @@ def _begin(march: March, request: RunRequest, prepared: Prepared) -> bool:
         march.system.parts[: len(found)] = found
     if not march.begin(problem, prepared.sources):
         return False
+    _begin_stabilised(march, request)
     if request.continues:
         # a later part of a run goes on with the widths and the roots of the one before
         slots = march.native.context.slots
@@ -184,6 +186,19 @@ def _prepared(request: RunRequest, kind: str, late: frozenset[int]) -> Prepared:
     return found
 
 
+def _begin_stabilised(march: March, request: RunRequest) -> None:
+    """Let a large system whose modes only decay, and often, begin with a stabilised method, which costs no more."""
+    if march.find_other is not None:
+        decays = decays_at_start(request, march)
+        if decays is None:
+            return
+        march.find_other, march.stiff_first = lambda: _second_method(request, march, decays), True
+    if march.stiff_first:
+        march.change()
+        march.own.limits[FIRST_STEPS] = STEPS_TO_BEGIN
+        march.control["started"] = 0
+
+
 def _note_departure(march: March, event: int, before: Array) -> None:
     """Let a function that stood at zero where another run ended, and was left there, not be found again at once.
 
@@ -201,23 +216,36 @@ def _note_departure(march: March, event: int, before: Array) -> None:
         march.watch.values[0, event] = 0.0
 
 
-def _second_method(request: RunRequest, march: March) -> Member | None:
-    """Lay out the stiff method of a pair; None where the system is too large for it."""
+def _second_method(request: RunRequest, march: March, decays: float | None = None) -> Member | None:
+    """Lay out the stiff method of a pair; None where the system is too large for it.
+
+    Parameters
+    ----------
+    request : RunRequest
+    march : March
+    decays : float, optional
+        How often the fastest mode decays until the end, where that is known, and that there is no narrow band.
+
+    Returns
+    -------
+    Member or None
+    """
     chosen: Any = request.method
     smooth, method = family_of(chosen).members(chosen, request.relative)
     try:
-        kind = linear_kind(replace(request, method=method))
+        kind = linear_kind(replace(request, method=method)) if decays is None else INCOMPLETE
     except MethodError:
         return None
     if kind in ("sparse", "krylov", INCOMPLETE) and march.system.n >= MANY_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
         if any(rtol >= each.rtol for each in chosen.decaying):
-            decays, in_time = decays_left(request.problem, march), depends_on_time(request.problem)
-            method = chosen.of_decays(rtol, decays, in_time=in_time) or method
+            decays = decays_left(request.problem, march) if decays is None else decays
+            method = chosen.of_decays(rtol, decays, in_time=depends_on_time(request.problem)) or method
         march.pair = (smooth, method)
         march.own.orders[1], march.own.limits[FIRST_STEPS] = method.order, family_of(method).first_steps
     if not family_of(method).implicit:
+        march.own.limits[STIFF_STEP_COST] = COST_OF_STABILISED
         scales = ErrorScale(request.relative, request.absolute)
         demand = SetupRequest(
             march.system.n, march.control, scales, False, None, None, request.controller, request.problem

@@ -11,6 +11,8 @@ from unhurried_heron.arrays import Array, ComplexArray
 
 # The dimension of the Krylov space, where there is memory for it.
 TURNS: Final = 40
+# The dimension up to which rounding does no harm.
+_FEW: Final = 15
 # A Krylov vector shorter than this share of its column closes the space.
 _NOTHING: Final = 1e-13
 
@@ -38,9 +40,8 @@ def ritz_values(applied: Callable[[Array], Array], n: int, turns: int = TURNS) -
     basis[0] = start / np.linalg.norm(start)
     for k in range(count):
         moved = applied(basis[k])
-        for _ in range(2):
-            # The vector is made orthogonal twice, because rounding leaves a part of it after the first
-            # time.
+        for _ in range(1 if count <= _FEW else 2):
+            # in a large space twice, because rounding leaves a part of the vector after the first time
             share = basis[: k + 1] @ moved
             hessenberg[: k + 1, k] += share
             moved = moved - share @ basis[: k + 1]

@@ -23,6 +23,8 @@ _COST = 4.0
 _COST_OF_FULL = 0.02
 # That price where the Jacobian is banded or sparse.
 _COST_OF_BANDS = 12.0
+# That price of a stabilised explicit method, which has few stages where steps are near to the limit of another.
+COST_OF_STABILISED: Final = 2.0
 # The number of states up to which the Jacobian is taken for a full matrix in that price.
 _MAX_FULL: Final = 100
 # A step is that of a slow solution if it is this many times what the error of the fastest mode alone would allow.

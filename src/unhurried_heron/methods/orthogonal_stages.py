@@ -26,7 +26,7 @@ FINISHING: Final = 4
 _PLAIN: Final = 20
 # What the estimate is multiplied by, so that errors of fast modes, which are damped by little, add up to about what is
 # allowed: measured on five problems of diffusion and reaction at tolerances from 1e-2 to 1e-8, at all times of a run.
-_WEIGHT: Final = 5.0
+_WEIGHT: Final = 8.0
 # Rounding of a stability function near 1.
 _ROUNDING: Final = 1e-9
 
