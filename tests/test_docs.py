@@ -87,6 +87,7 @@ def test_every_public_name_has_a_docstring_that_tells_its_errors() -> None:
         uh.Problem.from_lagrangian,
         uh.Problem.from_hamiltonian,
         uh.Problem.from_rates,
+        uh.Problem.from_residuals,
         uh.Problem.from_file,
         uh.Problem.to_file,
         uh.Measured,

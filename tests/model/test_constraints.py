@@ -215,6 +215,15 @@ def test_structure_is_in_order_and_leaves_nothing_out(rows: list[frozenset[str]]
     assert found.under is None or len(found.under.unknowns) > len(found.under.equations)
 
 
+def test_chemistry_in_balance_is_where_the_stiff_one_comes_to() -> None:
+    balance, full = (uh.Problem.from_file(demo_file(name)) for name in ("balance", "carbonate"))
+    run, stiff = uh.integrate(balance, rtol=1e-9), uh.integrate(full, "radau-iia-9", rtol=1e-9)
+    # what is fast takes a four hundredth of an hour at most, in which the gas exchange does not stand still
+    for name in ("air", "dioxide", "bicarbonate", "carbonate", "proton", "hydroxide"):
+        assert run.final[name] == pytest.approx(stiff.final[name], rel=1e-3)
+    assert run.tally.accepted < stiff.tally.accepted / 2
+
+
 @pytest.mark.parametrize("name", CONSTRAINED)
 def test_studies_heed_constraints(name: str, tmp_path: Path) -> None:
     problem = uh.Problem.from_file(demo_file(name))
@@ -225,7 +234,7 @@ def test_studies_heed_constraints(name: str, tmp_path: Path) -> None:
     certified = uh.certify(problem.with_(interval=(0, problem.interval[1] / 20)), digits=5)
     assert certified.certified
     state = problem.states[0]
-    parameter = next(each for each in ("inflow", "stream") if each in problem.parameters)
+    parameter = next(each for each in ("inflow", "stream", "piston") if each in problem.parameters)
     values = [problem.parameters[parameter] * share for share in (0.9, 1.1)]
     swept = uh.sweep(problem, {parameter: values}, measures=f"final({state})")
     alone = [uh.integrate(problem, parameters={parameter: value}, record=2).final[state] for value in values]

@@ -253,6 +253,50 @@ def from_rates(
     return cls.of(input_of("rates", "from_rates", {"initial": initial, "interval": interval, **given, **shared}))
 
 
+def from_residuals(
+    cls: type[Problem],
+    residuals: Callable[..., Any],
+    *,
+    initial: Mapping[str, Any],
+    interval: tuple[Any, Any],
+    algebraic: Iterable[str] = (),
+    **shared: Unpack[SharedInput],
+) -> Problem:
+    """Say a problem by residuals F(t, y, y') that are zero: rates need not be told one by one.
+
+    The rates become algebraic states of their own, ``x_rate`` of ``x``, found at the start and marched with the others;
+    F must determine them and the algebraic states (index 1).
+
+    Parameters
+    ----------
+    residuals : callable
+        Its arguments are matched by name: ``t``, states and ``x_rate``, the rate of a state ``x``; ``y`` the whole
+        state and ``y_rate`` all rates, arrays of shape (n_states,), zero for algebraic states; parameters, and ``p``
+        for all. It returns as many residuals as there are numbers in the states, in their order, or a dict by state.
+    initial, interval, parameters, events, units, title
+        As for `from_rates`.
+    guess : mapping of str, optional
+        Values near which algebraic states and rates (``"x_rate"``) are looked for at the start; rates from zero.
+    algebraic : iterable of str, optional
+        States that have no rate. Where rates are asked for by name, those whose rate is not are found so.
+
+    Returns
+    -------
+    Problem
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses: there are not as many residuals as states, or they do not determine the rates.
+    """
+    from unhurried_heron.problem.residuals import residuals_of
+
+    rates, guesses, still = residuals_of(residuals, initial, shared.get("guess") or {}, algebraic)
+    started = {name: value for name, value in initial.items() if name not in guesses}
+    shared["guess"] = guesses
+    return from_rates(cls, rates, initial=started, interval=interval, algebraic=still, **shared)
+
+
 def from_file(cls: type[Problem], path: str | Path, *, events: Iterable[Event] = ()) -> Problem:
     """Read a problem file (TOML); ``events`` are looked for besides those of the file.
 

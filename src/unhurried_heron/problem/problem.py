@@ -36,8 +36,8 @@ if TYPE_CHECKING:
 class Problem:
     """An initial-value problem: equations, initial values, parameters and an interval.
 
-    Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with
-    `with_`, which gives a copy.
+    Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file`, `from_rates` or `from_residuals`;
+    change one with `with_`, which gives a copy.
 
     Attributes
     ----------
@@ -90,6 +90,7 @@ class Problem:
     from_lagrangian = classmethod(constructors.from_lagrangian)
     from_hamiltonian = classmethod(constructors.from_hamiltonian)
     from_rates = classmethod(constructors.from_rates)
+    from_residuals = classmethod(constructors.from_residuals)
     from_file = classmethod(constructors.from_file)
     from_content = classmethod(constructors.from_content)
     rates_at = pointwise.rates_at

@@ -18,6 +18,9 @@ from unhurried_heron.kernels.memory.implicit_records import FRESH
 
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
+# The least share of its absolute tolerance by which a state is moved: rounding of terms of about one is then four
+# digits below the difference at a tolerance of 1e-10.
+_SHARE = 1e-2
 
 
 @inner
@@ -119,11 +122,12 @@ def renew_jacobian(system, work, control):
 
 
 @inner
-def _moved(work, control, j, y, f):
+def _moved(system, work, control, j, y, f):
     """Return component j, moved by what follows the size of the state and of its change in a step.
 
     Parameters
     ----------
+    system : System
     work : work space of an implicit family
     control : CONTROL
     j : int
@@ -139,7 +143,9 @@ def _moved(work, control, j, y, f):
     """
     move = control.step * f[j]
     size = max(abs(y[j]), max(abs(move), work.scale[j]))
-    return y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
+    # beside the other terms of a sum, a small state would be moved by less than their rounding
+    length = max(np.sqrt(_EPSILON) * size, _SHARE * system.absolute[j])
+    return y[j] + np.copysign(length, move)
 
 
 @inner
@@ -168,7 +174,7 @@ def _by_columns(system, work, control, time, y, f):
     for j in range(n):
         if control.stop != 0:
             return 1
-        trial[j] = _moved(work, control, j, y, f)
+        trial[j] = _moved(system, work, control, j, y, f)
         increment = trial[j] - y[j]
         code = ask_rates(system, control, FOR_JACOBIAN, time, trial, shifted)
         if code != 1:
@@ -204,7 +210,7 @@ def _by_groups(system, work, control, time, y, f):
         if control.stop != 0:
             return 1
         for j in range(n):
-            trial[j] = _moved(work, control, j, y, f) if system.group[j] == group else y[j]
+            trial[j] = _moved(system, work, control, j, y, f) if system.group[j] == group else y[j]
             system.increments[j] = trial[j] - y[j]
         code = ask_rates(system, control, FOR_JACOBIAN, time, trial, shifted)
         if code != 1:
