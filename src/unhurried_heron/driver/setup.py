@@ -326,8 +326,8 @@ def linear_kind(request: RunRequest) -> str:
         elif named is not None:
             raise OptionError(
                 f"{method.name} solves no linear systems",
-                name="linear",
-                location="linear",
+                name="linear" if wanted is not None else "preconditioner",
+                location="linear" if wanted is not None else "preconditioner",
                 expected="an implicit method by name, or no choice of linear algebra",
                 given=excerpt(named),
             )

@@ -21,7 +21,7 @@ from unhurried_heron.sweeps.axes import Axes, Axis, Variation
 _USUAL: Final[dict[str, Any]] = {
     name: each.default
     for name, each in inspect.signature(integrate).parameters.items()
-    if each.kind is each.KEYWORD_ONLY and name not in ("parameters", "initial", "interval")
+    if each.kind is each.KEYWORD_ONLY and name not in ("parameters", "initial", "interval", "into")
 }
 
 
