@@ -5,9 +5,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 import xarray
+from typer.testing import CliRunner
 
 import unhurried_heron as uh
 from unhurried_heron import errors
+from unhurried_heron.cli.app import app
+from unhurried_heron.demo import demo_file
 from unhurried_heron.quiet import quietly
 
 LINES = "u[k,j]' = -k*u[k,j] + v[j] for k in 1..3, j in 0..2\nv[j]' = cos(t) for j in 0..2\nz' = i*w*z\nx' = -x"
@@ -39,6 +42,18 @@ def test_what_comes_is_what_a_run_holds(kind: str, method: str, interval: tuple[
             assert data["x"].attrs["units"] == "mg/l"
             assert data.attrs["ending"] == str(run.ending)
     assert [each.name for each in tmp_path.iterdir()] == [path.name]
+
+
+def test_the_command_line_sends_them_too(tmp_path: Path) -> None:
+    path = tmp_path / "lagoon.nc"
+    file = demo_file("lagoon")
+    done = CliRunner().invoke(app, ["run", str(file), "--record", "24 h", "--rtol", "1e-3", "--into", str(path)])
+    assert done.exit_code == 0, done.output
+    run = uh.integrate(uh.Problem.from_file(file), rtol=1e-3, record="24 h")
+    with xarray.open_dataset(path, decode_times=False, engine="h5netcdf") as data:
+        assert np.array_equal(data["oxygen"], run["oxygen"])
+    refused = CliRunner().invoke(app, ["run", str(file), "--into", str(tmp_path / "lagoon.csv")])
+    assert refused.exit_code != 0
 
 
 def test_runs_that_do_not_come_to_their_end_leave_what_they_did(tmp_path: Path) -> None:

@@ -262,7 +262,7 @@ def test_factors_and_iterations_solve_any_matrix(
 
 def test_where_incomplete_factors_fail_others_stand_in(monkeypatch: pytest.MonkeyPatch) -> None:
     """Constraints without a diagonal of their own: y is found by the equation of z, and the other way round."""
-    n, dice = 600, np.random.default_rng(4)
+    n, dice = 340, np.random.default_rng(4)
     mixed = csc_array(sum(identity(n, format="csr")[dice.permutation(n)] for _ in range(3)) / 3)
 
     def rates(t: float, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> dict[str, np.ndarray]:
@@ -275,16 +275,16 @@ def test_where_incomplete_factors_fail_others_stand_in(monkeypatch: pytest.Monke
         rates, initial={"x": start, "y": 2 * start + 1, "z": mixed @ start}, interval=(0, 2),
         sparsity=pattern, mass=np.repeat([1.0, 0.0, 0.0], n),
     )  # fmt: skip
-    exact = uh.integrate(problem, "esdirk-43", rtol=1e-7, linear="sparse").states[-1]
+    exact = uh.integrate(problem, "esdirk-43", rtol=1e-5, linear="sparse").states[-1]
     for affordable in (True, False):
         monkeypatch.setattr(preconditioned, "affordable", lambda matrix, control, it=affordable: it)
-        run = uh.integrate(problem.with_(title=str(affordable)), "esdirk-43", rtol=1e-7)
+        run = uh.integrate(problem.with_(title=str(affordable)), "esdirk-43", rtol=1e-5)
         assert run.options["preconditioner"] == "incomplete"
-        assert run.states[-1] == pytest.approx(exact, rel=1e-5)
+        assert run.states[-1] == pytest.approx(exact, rel=1e-3)
         assert (run.tally.linear_iterations == 0) == affordable
     # what was asked for by name has nothing to stand in
     with quietly():
-        run = uh.integrate(problem, "esdirk-43", rtol=1e-7, preconditioner="incomplete")
+        run = uh.integrate(problem, "esdirk-43", rtol=1e-5, preconditioner="incomplete")
     assert not run.ending.as_requested
 
 

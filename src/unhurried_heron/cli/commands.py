@@ -69,6 +69,9 @@ def run(
     record: Annotated[
         str | None, typer.Option(metavar="N|TIME", help="Keep N equally spaced times, or a spacing: '30 min'.")
     ] = None,
+    into: Annotated[
+        Path | None, typer.Option(metavar="OUT", help="With --record: send states into a file as they come (nc, zarr).")
+    ] = None,
     csv: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")
     ] = None,
@@ -105,14 +108,14 @@ def run(
     )
     # Questions are answered from every step, whatever rows the table has.
     wanted = options.pop("record", "steps") if queries else "steps"
-    check_outputs(file, csv, json, plot)
+    check_outputs(file, csv, json, plot, into)
     if plot is None and (phase is not None or overlay is not None or draw is not None):
         raise OptionError("there is nowhere to draw", name="--plot", location="--phase, --overlay, --draw",
                           expected="--plot OUT beside it", given="none")  # fmt: skip
     others = overlaid(problem, overlay, changed)
     with quietly():
         # the ending is printed below
-        outcome = integrate(problem, **options, on_interrupt="return")
+        outcome = integrate(problem, **options, into=into, on_interrupt="return")
     show(outcome.document())
     message = worth_saying(outcome)
     if message:

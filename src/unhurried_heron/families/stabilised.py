@@ -47,7 +47,7 @@ def _tables(method: OrthogonalStages, n: int) -> dict[str, Any]:
     return {
         "n_tables": len(counts),
         "counts": np.array(counts, dtype=np.int64),
-        "limits": np.array([method.region.real]) if method.count else method.reaches,
+        "limits": np.array([method.reach]) if method.count else method.reaches,
         "begins": np.concatenate([[0], ends[:-1]]).astype(np.int64),
         "coefficients": np.concatenate(parts),
         "finishing": np.zeros((FINISHING, n)),

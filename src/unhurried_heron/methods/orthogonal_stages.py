@@ -27,6 +27,14 @@ _PLAIN: Final = 20
 # What the estimate is multiplied by, so that errors of fast modes, which are damped by little, add up to about what is
 # allowed: measured on five problems of diffusion and reaction at tolerances from 1e-2 to 1e-8, at all times of a run.
 _WEIGHT: Final = 8.0
+# The share of s^2 that is stable for any number of stages s,
+_INSIDE: Final = 0.15
+# and one that is not,
+_OUTSIDE: Final = 0.6
+# and how that end is looked for: so many points between two bounds,
+_POINTS: Final = 200
+# so often.
+_ROUNDS: Final = 6
 # Rounding of a stability function near 1.
 _ROUNDING: Final = 1e-9
 
@@ -139,8 +147,19 @@ class OrthogonalStages(OneStep):
         """The numbers of stages there are, in rising order."""
         return tuple(int(table["stages"]) for table in self.tables)
 
+    @cached_property
+    def _known(self) -> dict[int, Stages]:
+        """What was read before."""
+        return {}
+
     def stages_of(self, count: int) -> Stages:
         """Return the coefficients of a number of stages."""
+        if count not in self._known:
+            self._known[count] = self._read(count)
+        return self._known[count]
+
+    def _read(self, count: int) -> Stages:
+        """Read the coefficients of a number of stages."""
         table = self.tables[self.counts.index(count)]
         a = np.zeros((FINISHING, FINISHING))
         for i, row in enumerate(table["a"], 1):
@@ -152,7 +171,7 @@ class OrthogonalStages(OneStep):
     @cached_property
     def reaches(self) -> Array:
         """How far each number of stages is stable along the negative axis."""
-        return np.array([self.of_stages(count).region.real for count in self.counts])
+        return np.array([self.of_stages(count).reach for count in self.counts])
 
     @property
     def stages(self) -> int:
@@ -188,18 +207,23 @@ class OrthogonalStages(OneStep):
         return np.where(np.isnan(found), np.inf, found)
 
     @cached_property
+    def reach(self) -> float:
+        """How far it is stable along the negative axis; of the most stages where none are fixed."""
+        s = self.count or self.counts[-1]
+        # swings within are at most 0.95, and |R| leaves 1 for good beyond the last
+        inside, outside = _INSIDE * s**2, _OUTSIDE * s**2
+        for _ in range(_ROUNDS):
+            tried = np.linspace(inside, outside, _POINTS)
+            first = int(np.argmax(self.amplification(-tried) > 1.0 + _ROUNDING))
+            inside, outside = float(tried[first - 1]), float(tried[first])
+        return inside
+
+    @cached_property
     def region(self) -> Region:
         """What its region of stability is like; of the most stages where none are fixed."""
         s = self.count or self.counts[-1]
-        # swings within are at most 0.95; near zero R is about exp(z)
-        far = np.linspace(0.0, 0.5 * s**2, 40 * s)
-        first = int(np.argmax(self.amplification(-far) > 1.0 + _ROUNDING))
-        inside, outside = float(far[first - 1]), float(far[first])
-        for _ in range(60):
-            middle = 0.5 * (inside + outside)
-            inside, outside = (middle, outside) if float(self.amplification(-middle)) <= 1.0 else (inside, middle)
         imaginary = limit_along(self.stability, 1j) if s <= _PLAIN else 0.0
-        return Region(inside, imaginary, 0.0, math.inf)
+        return Region(self.reach, imaginary, 0.0, math.inf)
 
     @cached_property
     def stability(self) -> Polynomials:
