@@ -46,6 +46,21 @@ def lies_within(path: Path, folder: Path) -> bool:
     return Path(os.path.realpath(path)).is_relative_to(os.path.realpath(folder))
 
 
+def store_at(path: Path) -> bool:
+    """Whether a Zarr store is there that may be replaced; False where nothing is.
+
+    Raises
+    ------
+    FileError
+        There is something else.
+    """
+    store = (path / "zarr.json").exists() or (path / ".zgroup").exists()
+    if path.exists() and not store:
+        raise FileError(f"cannot write {path}: there is something else", name=str(path), location=str(path),
+                        expected="a place where nothing is, or a Zarr store")  # fmt: skip
+    return store
+
+
 def path_of(given: Any) -> Path:
     """Return a path of a user's.
 

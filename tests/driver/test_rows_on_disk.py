@@ -72,8 +72,20 @@ def test_runs_that_do_not_come_to_their_end_leave_what_they_did(tmp_path: Path) 
     broken = uh.Problem.from_rates(rates, initial={"x": 1.0}, interval=(0, 4))
     with pytest.raises(KeyError, match="beyond"):
         uh.integrate(broken, "euler", step=0.01, record=41, into=path)
+    # what was there stays, and what was done is beside it
     with xarray.open_dataset(path, decode_times=False, engine="h5netcdf") as data:
+        assert np.array_equal(data["t"], run.times)
+    with xarray.open_dataset(f"{path}.part", decode_times=False, engine="h5netcdf") as data:
         assert data.attrs["ending"] == "the run was given up"
+
+
+@pytest.mark.parametrize("name", ["pond.zarr", "pond.nc"])
+def test_a_folder_of_something_else_is_left_alone(name: str, tmp_path: Path) -> None:
+    (tmp_path / name).mkdir()
+    (tmp_path / name / "notes.txt").write_text("years of work")
+    with pytest.raises(errors.FileError, match="something else"):
+        uh.integrate(problem((0, 4)), record=3, into=tmp_path / name)
+    assert (tmp_path / name / "notes.txt").read_text() == "years of work"
 
 
 @pytest.mark.parametrize(

@@ -90,7 +90,8 @@ def decays_at_start(request: RunRequest, march: March) -> float | None:
     """
     chosen: Any = request.method
     rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
-    if march.system.n < _MANY_TO_BEGIN or rtol < _LOOSE or request.linear is not None:
+    named = request.linear is not None or request.preconditioner is not None
+    if march.system.n < _MANY_TO_BEGIN or rtol < _LOOSE or named:
         return None
     if depends_on_time(request.problem) or not _over_areas(request.problem):
         return None

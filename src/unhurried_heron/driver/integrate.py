@@ -7,7 +7,7 @@ import warnings
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final, Literal, TypeAlias
+from typing import Any, Literal, TypeAlias
 
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.checked_request import checked_request
@@ -22,18 +22,14 @@ from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import IncompleteRunWarning, OptionError
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.rules import NOTHING, TRUTH
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
-_MAYBE: Final = NOTHING | TRUTH
 # What makes iterations on linear systems few: by name, or a function of the matrix.
 Preconditioner: TypeAlias = Literal["incomplete", "cells", "multigrid", "none"] | Callable[[Any], Any]
-# Lists of events, given to runs, that are remembered as checked.
-_MAX_CHECKED = 16
 
 
 def integrate(

@@ -34,8 +34,8 @@ def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...
     tuple[Any, ...]
     """
     problem, times = request.problem, request.times
-    if 8 * problem.model.layout.size > _MAX_BYTES:
-        # No march of this size is waiting.
+    if 8 * problem.model.layout.size > _MAX_BYTES or callable(request.preconditioner):
+        # No march of this size is waiting, and none with a function that may be another each time.
         return (object(),)
     # an event in words depends on units, too; a function may have no hash
     events = (*map(id, request.events), *problem.units.items()) if request.events else ()

@@ -17,7 +17,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.disk import path_of
+from unhurried_heron.disk import path_of, store_at
 from unhurried_heron.errors import FileError, OptionError
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.layout import Group
@@ -155,6 +155,8 @@ class RowsOnDisk:
         if not self._path.parent.is_dir():
             raise FileError(f"cannot write {self._path}: there is no such folder", name=str(self._path),
                             location=str(self._path.parent), expected="a folder that exists")  # fmt: skip
+        if kind == ".zarr" or self._path.is_dir():
+            store_at(self._path)
         self._part = self._path.with_name(self._path.name + _UNFINISHED)
         self._pages: mmap.mmap | None = None
         self._written, self._last = 0, np.nan
@@ -231,16 +233,20 @@ class RowsOnDisk:
         return 1.0 if times.size < 2 or times[-1] > times[0] else -1.0
 
     def close(self, run: Run | None) -> None:
-        """Write what is still missing, what is known of the run, and give the file its name."""
+        """Write what is still missing and what is known of the run, and give the file its name.
+
+        Of a run that raised something, None, the part that was done keeps the name it has.
+        """
         about = {"history": f"unhurried-heron {VERSION}", "ending": "the run was given up"}
-        if run is not None:
-            self._append(run.times, run.states if not self._layout.has_complex else run.data.trajectory.states)
-            about |= {"title": run.problem.title, "method": run.method, "ending": str(run.ending),
-                      "problem": run.problem.fingerprint}  # fmt: skip
-        self._file.close(about)
+        if run is None:
+            self._file.close(about)
+            return
+        self._append(run.times, run.states if not self._layout.has_complex else run.data.trajectory.states)
+        about |= {"title": run.problem.title, "method": run.method, "ending": str(run.ending)}
+        self._file.close({**about, "problem": run.problem.fingerprint})
         if self._path.is_dir():
             shutil.rmtree(self._path)
-        self._part.rename(self._path)
+        self._part.replace(self._path)
 
 
 def _in_unit(unit: str) -> dict[str, str]:

@@ -239,7 +239,9 @@ def _second_method(request: RunRequest, march: March, decays: float | None = Non
     if kind in ("sparse", "krylov", INCOMPLETE) and march.system.n >= MANY_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
-        if any(rtol >= each.rtol for each in chosen.decaying):
+        # who names linear algebra wants an implicit method
+        free = request.linear is None and request.preconditioner is None
+        if free and any(rtol >= each.rtol for each in chosen.decaying):
             decays = decays_left(request.problem, march) if decays is None else decays
             method = chosen.of_decays(rtol, decays, in_time=depends_on_time(request.problem)) or method
         march.pair = (smooth, method)

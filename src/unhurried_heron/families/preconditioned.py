@@ -119,10 +119,8 @@ class IncompleteFactors:
         if entries is None or measure is None or demand.layout is None:
             raise unforeseen("incomplete factors have a pattern, units and a layout")
         self._n, self.kind, self._control, self._measure = n, kind, control, measure
-        other = demand._replace(preconditioner=functools.partial(_with_fill, control))
-        self._stand_in: Any = None if demand.preconditioner is not None else Matrix(kind, other, mass)
-        direct = SparseFactors(n, entries, kind, control, mass)
-        self._direct = None if self._stand_in is None or demand.insists else direct
+        self._demand, self._mass = demand, mass
+        self._stand_in: Any = None
         self._failed, self._failures = False, 0
         cells = _cells_of(demand.layout) if demand.preconditioner == "cells" else None
         parts = 2 if kind is complex else 1
@@ -183,7 +181,7 @@ class IncompleteFactors:
         arrays: Any = tuple(map(np.ascontiguousarray, several))
         self._table = address_table(*arrays, largest, _RESTARTS, 0)
         self._context[ITERATION] = address(self._table)
-        self._kept += [arrays, matrix, kept]
+        self._kept.append(arrays)
 
     def factor(self, shifts: Any, values: Array) -> int | None:
         """Form the incomplete factors; return UNKNOWN, for no sign can be told, or None where there are none."""
@@ -199,16 +197,23 @@ class IncompleteFactors:
 
     def _with_more(self) -> int | None:
         """Form what stands in, of what was given last; None where there are no factors."""
-        if self._stand_in is None or self._control["stop"][0] != 0:
+        if self._demand.preconditioner is not None or self._control["stop"][0] != 0:
             return None
         self._failed, self._failures = True, self._failures + 1
-        if self._direct is not None:
-            shifts, values = self._given
-            if affordable(self._direct.matrix(shifts, values), self._control):
-                self._stand_in = self._direct
-            self._direct = None
+        if self._stand_in is None:
+            self._stand_in = self._affordable()
         found: int | None = self._stand_in.factor(*self._given)
         return found
+
+    def _affordable(self) -> Any:
+        """Return sparse factors where they may be made and can be afforded, iterations with fill-in elsewhere."""
+        demand = self._demand
+        if not demand.insists:
+            direct = SparseFactors(self._n, demand.entries, self.kind, self._control, self._mass)
+            if affordable(direct.matrix(*self._given), self._control):
+                return direct
+        filled = demand._replace(preconditioner=functools.partial(_with_fill, self._control))
+        return Matrix(self.kind, filled, self._mass)
 
     def solve(self, right: Any, tolerance: float) -> Any:
         """Return the solution, None where iterations do not come to the tolerance."""

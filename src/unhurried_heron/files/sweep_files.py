@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from unhurried_heron.disk import path_of, write_whole
+from unhurried_heron.disk import path_of, store_at, write_whole
 from unhurried_heron.errors import DocumentError, FileError, OptionError, listing
 from unhurried_heron.input.rules import TRUTH, instance
 from unhurried_heron.problem.problem import Problem
@@ -193,10 +193,7 @@ def _write_folder(path: Path, write: Callable[[Path], Any]) -> None:
     ------
     FileError
     """
-    store = (path / "zarr.json").exists() or (path / ".zgroup").exists()
-    if path.exists() and not store:
-        raise FileError(f"cannot write {path}: there is something else", name=str(path), location=str(path),
-                        expected="a place where nothing is, or a Zarr store")  # fmt: skip
+    store = store_at(path)
     if not path.parent.is_dir():
         raise FileError(f"cannot write {path}: there is no such folder", name=str(path), location=str(path.parent),
                         expected="a folder that exists")  # fmt: skip
