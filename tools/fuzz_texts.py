@@ -19,7 +19,8 @@ with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_h
     import unhurried_heron as uh
     from unhurried_heron.checks.check import check_input
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
+    from unhurried_heron.codegen.jacobians import with_jacobian
+    from unhurried_heron.codegen.system import native_derived, native_system
     from unhurried_heron.input.file_reader import parse_document
 
 MAX_SECONDS, MAX_BYTES = 2.0, 500e6

@@ -11,7 +11,8 @@ import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.index_check import hold_within
-from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_derived, native_system
 from unhurried_heron.formulas.expression import SUM, Node, name, number
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_derived, native_system
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
 FORMULAS = st.recursive(
@@ -55,6 +56,10 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     derivatives = evaluate_rows(native.jacobian, times, states).reshape(2, size, size)
     assert derivatives == pytest.approx(problem.jacobian_at(times, states), rel=1e-11, abs=1e-11)
     assert derivatives[1] == pytest.approx(problem.jacobian_at(0.75, states[1]), rel=1e-11, abs=1e-11)
+    along = with_jacobian(native_system(problem, (), held=False), problem, held=False, matrix=False).product
+    vector = np.cos(np.arange(size))
+    products = evaluate_rows(along, times, np.hstack([states, np.tile(vector, (2, 1))]))
+    assert products == pytest.approx(derivatives @ vector, rel=1e-9, abs=1e-9)
     outside = ~problem.jacobian_pattern().toarray()
     assert not derivatives[:, outside].any()
 

@@ -12,7 +12,8 @@ import sympy
 import unhurried_heron as uh
 from unhurried_heron.codegen import compile_formulas, jit
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import NativeSystem, native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import NativeSystem, native_system
 
 # the same formulas for SymPy, where it spells them otherwise
 SMOOTH = {

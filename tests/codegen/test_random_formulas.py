@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_system
 
 LEAVES = st.sampled_from(["x", "y", "k", "t", "2", "0.5", "3.25", "pi"])
 

@@ -14,7 +14,7 @@ from scipy.sparse.linalg import splu
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.deadline import done_within
-from unhurried_heron.families import factorisations, large_linear, linear, preconditioned
+from unhurried_heron.families import factorisations, large_linear, linear, linear_choice, preconditioned
 from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale, Measure
 from unhurried_heron.families.large_linear import LargeSolver
@@ -159,8 +159,31 @@ def test_iterations_do_in_the_place_of_factors(method: str, interval: tuple[floa
         counts[run.options["preconditioner"]] = run.tally
     assert list(counts) == ["none", "incomplete", "cells", "splu", "<lambda>"]
     none = counts["none"]
-    assert none.rate_evaluations > none.for_jacobians > none.solves
+    # products with the Jacobian of written equations are no differences, those of a function are
+    assert none.for_jacobians <= none.jacobians
     assert counts["splu"].linear_iterations < none.linear_iterations
+    by_rates = uh.Problem.from_rates(lambda t, y: problem.rates_at(t, y), initial=problem.initial, interval=interval)
+    run = uh.integrate(by_rates, method, linear="krylov", **tolerances)
+    assert run.states[-1] == pytest.approx(factored, rel=1e-3)
+    assert run.tally.for_jacobians > run.tally.solves
+
+
+def test_where_all_states_meet_all_others_products_take_the_place_of_a_matrix(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Means of sines pull; the mean itself decays as one number does."""
+    monkeypatch.setattr(linear_choice, "MAX_DENSE", 50)
+    text = "a[i]' = -mu*sum(a[j] for j in 1..n)/n + sum(sin(a[j] - a[i]) for j in 1..n)/n for i in 1..n"
+    values = {"n": 120, "mu": 400.0}
+    problem = uh.Problem.from_text(text, parameters=values, initial={"a[i]": "1 + cos(9*i)/4"}, interval=(0, 0.5))
+    mean = problem.start.mean() * np.exp(-400.0 * 0.5)
+    for method in ("radau-iia-5", "esdirk-43", "auto"):
+        run = uh.integrate(problem, method, rtol=1e-6)
+        assert run.options["linear"] == "krylov"
+        assert run.options["preconditioner"] == "none"
+        assert run.tally.linear_iterations > 0
+        assert run.tally.fill == 0
+        assert run.states[-1].mean() == pytest.approx(mean, abs=1e-6)
+    with pytest.raises(errors.MethodError, match="full matrices"):
+        uh.integrate(problem, "radau-iia-5", linear="dense")
 
 
 def test_a_large_function_without_a_pattern_is_marched_without_a_matrix() -> None:
@@ -282,6 +305,10 @@ def test_where_incomplete_factors_fail_others_stand_in(monkeypatch: pytest.Monke
         assert run.options["preconditioner"] == "incomplete"
         assert run.states[-1] == pytest.approx(exact, rel=1e-3)
         assert (run.tally.linear_iterations == 0) == affordable
+        assert run.options["stood_in"] == ("sparse factors" if affordable else "incomplete factors with fill-in")
+        assert f"{run.options['stood_in']} stood in" in " ".join(str(run).split())
+        # another run is no other for it
+        assert uh.integrate(run.problem, "esdirk-43", rtol=1e-5).tally.factorisations == run.tally.factorisations
     # what was asked for by name has nothing to stand in
     with quietly():
         run = uh.integrate(problem, "esdirk-43", rtol=1e-5, preconditioner="incomplete")

@@ -8,7 +8,8 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_derived, native_system
 
 HEAT = """
 u[i]' = k*(u[i-1] - 2*u[i] + u[i+1])/dx^2 for i in 1..n

@@ -209,7 +209,7 @@ def _function(
     """
     emitter = Emitter(names)
     whole = len(indexed_formulas) == size and not any(formula.loops or formula.adds for formula in indexed_formulas)
-    filled = sum(_turns(formula) for formula in indexed_formulas if not formula.adds)
+    filled = sum(formula.turns for formula in indexed_formulas if not formula.adds)
     body = []
     if not whole and filled < size:
         emitter.declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
@@ -242,10 +242,3 @@ def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], mem
     for formula in members:
         strides = [(loop.index, stride) for loop, stride in zip(loops, formula.strides, strict=True) if stride]
         emitter.store(formula.node, formula.base, strides, adds=formula.adds)
-
-
-def _turns(formula: IndexedFormula) -> int:
-    count = 1
-    for loop in formula.loops:
-        count *= loop.last - loop.first + 1
-    return count

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import functools
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
@@ -19,19 +17,15 @@ from unhurried_heron.codegen.crossing_functions import (
     ready_of,
 )
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.codegen.watched_formulas import native_guards, native_manifold
 from unhurried_heron.errors import HeronError, unforeseen
-from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.expression import Node
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, single
+from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.input.event import Event
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
-from unhurried_heron.model.function_trials import unusable_answer
-from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch
@@ -47,6 +41,8 @@ class NativeSystem:
     ----------
     jacobian : NativeFunction, or None
         None where it must be found by differences.
+    product : NativeFunction, or None
+        The Jacobian times a vector, which stands behind the state; None where it is a difference of the rates.
     time_derivative : NativeFunction, or None
         The partial derivative of the rates by the time; None where that is found by differences.
     moves : bool
@@ -85,6 +81,7 @@ class NativeSystem:
     n_arguments: int = 0
     manifold: NativeFunction | None = None
     held: bool = True
+    product: NativeFunction | None = None
 
     def addresses(self) -> tuple[int, ...]:
         """Return the addresses of rates, Jacobian and time derivative with their contexts, 0 without; ``moves``."""
@@ -178,77 +175,6 @@ def native_system(
     )
 
 
-def with_jacobian(
-    native: NativeSystem,
-    problem: Problem,
-    *,
-    time_derivative: bool = False,
-    held: bool = True,
-    full: bool = True,
-    matrix: bool = True,
-) -> NativeSystem:
-    """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates on request.
-
-    Parameters
-    ----------
-    native : NativeSystem
-    problem : Problem
-    time_derivative : bool, optional
-        Whether the time derivative of the rates is wanted, too.
-    held : bool, optional
-        Whether the march holds the switches and crosses them one by one.
-    full : bool, optional
-        Whether the Jacobian is a full matrix.
-    matrix : bool, optional
-        Whether it is wanted at all.
-
-    Returns
-    -------
-    NativeSystem
-
-    Raises
-    ------
-    HeronError
-        The library itself is at fault.
-    """
-    layout, rates, context = problem.model.layout, problem.model.rates, native.context
-    entries = None if full or not matrix else jacobian_entries(problem, held=held)
-    if isinstance(rates, FunctionRates):
-        own = _own_jacobian(rates.jacobian, context) if rates.jacobian and matrix else None
-        own = clamped(own, native.limits) if own and native.limits is not None else own
-        return replace(native, jacobian=own, entries=entries)
-    if not isinstance(rates, WrittenRates):
-        raise unforeseen("formulas asked of rates that are a function")
-    indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
-    plain = plain_formulas(rates, native.located, held=held)
-    made = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full) if matrix else None
-    moving = time_derivatives(indexed_formulas) if time_derivative else ()
-    in_time = compiled(moving, layout.size, names, context.array) if moving else None
-    moves = bool(moving) or not time_derivative
-    return replace(native, jacobian=made, time_derivative=in_time, moves=moves, entries=entries)
-
-
-def differenced_in_groups(problem: Problem) -> bool:
-    """Whether the Jacobian is found by differences in groups of columns: of a function only its pattern is known."""
-    rates = problem.model.rates
-    return isinstance(rates, FunctionRates) and rates.jacobian is None and rates.known
-
-
-def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[IntArray, IntArray] | None:
-    """Return row and column of each number of the Jacobian, None where nothing is known of it.
-
-    Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
-    """
-    rates = problem.model.rates
-    if isinstance(rates, WrittenRates):
-        _, rows, columns = _jacobian_compact(rates.held if held else rates.indexed_formulas, problem.model.layout)
-        return rows, columns
-    if not differenced_in_groups(problem):
-        return None
-    rows, columns = (each.astype(np.int64) for each in rates.pattern().tocoo().coords)
-    return rows, columns
-
-
 def _plain(problem: Problem, indexed_formulas: tuple[IndexedFormula, ...], size: int) -> NativeFunction:
     """Compile formulas in which nothing is held.
 
@@ -305,22 +231,6 @@ def exact_rows(problem: Problem, times: Array) -> dict[str, Array]:
     return dict(zip(names, found.T, strict=True))
 
 
-def _own_jacobian(function: NamedFunction, context: RuntimeData) -> NativeFunction:
-    """Put a user's Jacobian behind an address; the matrix is written row by row."""
-    given: Any = function.function
-    n = function.layout.size
-
-    def flat(*arguments: Any) -> Any:
-        answer = given(*arguments)
-        matrix = np.asarray(answer)
-        if matrix.shape != (n, n) or matrix.dtype.kind not in "fiub":
-            raise unusable_answer(function, answer, n * n)
-        return matrix.astype(np.float64).ravel()
-
-    flat.__name__ = getattr(given, "__name__", "jacobian")
-    return native_function(replace(function, function=flat), context, n * n)
-
-
 def plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
     """Return what is asked where a held formula gives no number; nothing where none is held.
 
@@ -341,51 +251,3 @@ def plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: bo
         return ()
     known = any(switch.kind == "jump" for switch in rates.switches) and rates.can_be_no_number
     return rates.indexed_formulas if known or any(isinstance(switch, HeldSwitch) for switch in located) else ()
-
-
-def _native_jacobian(
-    indexed_formulas: tuple[tuple[IndexedFormula, ...], tuple[IndexedFormula, ...]],
-    layout: Layout,
-    names: SymbolTable,
-    context: Array,
-    *,
-    full: bool,
-) -> NativeFunction:
-    """Compile the Jacobian of held formulas, and of the plain ones for where that is no number.
-
-    Parameters
-    ----------
-    indexed_formulas : (tuple of IndexedFormula, tuple of IndexedFormula)
-        Held and plain ones.
-    layout : Layout
-        Of the states.
-    names : SymbolTable
-    context : ndarray
-        Parameters and values of switches, which the functions read.
-    full : bool
-        Whether the Jacobian is a full matrix.
-
-    Returns
-    -------
-    NativeFunction
-    """
-    held, plain = indexed_formulas
-    if full:
-        guarded = _jacobian_formulas(plain, layout) if plain else ()
-        return compiled(_jacobian_formulas(held, layout), layout.size**2, names, context, guarded=guarded)
-    moved, rows, columns = _jacobian_compact(held, layout)
-    others, *entries_of = _jacobian_compact(plain or held, layout)
-    alike = bool(plain) and np.array_equal(entries_of[0], rows) and np.array_equal(entries_of[1], columns)
-    return compiled(moved, rows.size, names, context, guarded=others if alike else ())
-
-
-@functools.lru_cache(maxsize=64)
-def _jacobian_compact(
-    indexed_formulas: tuple[IndexedFormula, ...], layout: Layout
-) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
-    return one_after_the_other(_jacobian_formulas(indexed_formulas, layout), layout.size)
-
-
-@functools.lru_cache(maxsize=64)
-def _jacobian_formulas(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
-    return jacobian(rates, layout)

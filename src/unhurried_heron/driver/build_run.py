@@ -99,9 +99,9 @@ def build_run(
     counts = dict(zip(_COUNTED, _counts(left), strict=True))
     options = {**request.options}
     if family_of(request.method).implicit:
-        options |= in_words(kind, request.preconditioner)
+        options |= in_words(kind, request.preconditioner, march.last("stood_in"))
     elif march.linear_kind and counts["changes"]:
-        options |= in_words(march.linear_kind, request.preconditioner)
+        options |= in_words(march.linear_kind, request.preconditioner, march.last("stood_in"))
     members = march.pair or family_of(request.method).members(request.method, request.relative)
     selection = _selection(tuple(each.name for each in members), driver) if members else ""
     if reason in (Reason.REACHED_END, Reason.EVENT) and not request.trace:

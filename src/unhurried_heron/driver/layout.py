@@ -222,9 +222,14 @@ def _linear(request: RunRequest, native: NativeSystem, demand: LinearDemand) -> 
     LinearSolver
     """
     insists = request.linear is not None or request.preconditioner is not None
-    wanted = demand._replace(entries=native.entries and Entries(*native.entries), rates=native.rates,
-                             preconditioner=request.preconditioner, layout=request.problem.model.layout,
-                             insists=insists)  # fmt: skip
+    wanted = demand._replace(
+        entries=native.entries and Entries(*native.entries),
+        rates=native.rates,
+        product=native.product,
+        preconditioner=request.preconditioner,
+        layout=request.problem.model.layout,
+        insists=insists,
+    )
     return linear_solver(wanted)
 
 

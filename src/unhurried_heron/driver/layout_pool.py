@@ -78,7 +78,8 @@ def give_back(request: RunRequest, march: March) -> None:
     kept = request.problem.model.kept
     # Recorded states belong to the run alone.
     march.release()
-    if march.size <= _MAX_BYTES:
+    # what stood in for iterations would do so in the next run from its start
+    if march.size <= _MAX_BYTES and not march.last("stood_in"):
         for oldest in [*kept]:
             if sum(len(each) for each in [*kept.values()]) >= _MAX_WAITING:
                 kept.pop(oldest, None)

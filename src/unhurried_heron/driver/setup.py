@@ -10,13 +10,8 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import (
-    NativeSystem,
-    differenced_in_groups,
-    jacobian_entries,
-    native_system,
-    with_jacobian,
-)
+from unhurried_heron.codegen.jacobians import differenced_in_groups, jacobian_entries, with_jacobian
+from unhurried_heron.codegen.system import NativeSystem, native_system
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.decays import STEPS_TO_BEGIN, decays_at_start, decays_left, depends_on_time
@@ -38,6 +33,7 @@ from unhurried_heron.families.linear_choice import (
     Entries,
     choose_linear,
     entries_with,
+    most_entries,
     refuse_large,
 )
 from unhurried_heron.families.registry import family_of
@@ -335,7 +331,8 @@ def linear_kind(request: RunRequest) -> str:
             )
         return "dense"
     wants = wanted is not None or preconditioner is not None
-    known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wants else None
+    most = most_entries(n, wanted, preconditioner)
+    known = jacobian_entries(problem, held=request.held, most=most) if n > MAX_FULL or wants else None
     entries = known and entries_with(Entries(*known), problem.model.mass)
     kind = choose_linear(n, entries, wanted, preconditioner, fixed=not request.adapts)
     if kind == "dense":

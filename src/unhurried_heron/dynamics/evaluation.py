@@ -45,7 +45,8 @@ class Evaluation:
             There is no such parameter, or it decides how many states there are.
         """
         # modules that compile are loaded only when something runs
-        from unhurried_heron.codegen.system import native_system, with_jacobian
+        from unhurried_heron.codegen.jacobians import with_jacobian
+        from unhurried_heron.codegen.system import native_system
 
         self.problem, self.over, self.n = problem, over, problem.model.layout.size
         self._follow = _following(problem, over)

@@ -1,8 +1,9 @@
 """Iterations in the place of factors, by products with the Jacobian.
 
 Y. Saad and M. H. Schultz, SIAM J. Sci. Stat. Comput. 7 (1986) 856-869; P. N. Brown and A. C. Hindmarsh, SIAM J. Numer.
-Anal. 23 (1986) 610-638. Where there is no matrix, products are differences of the rates, and what is kept as the
-Jacobian is where it is taken: the time, the state and the rates there.
+Anal. 23 (1986) 610-638. Where there is no matrix, products are derivatives of the rates along a vector, or differences
+of the rates of a Python function, and what is kept as the Jacobian is where it is taken: the time, the state and the
+rates there.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from scipy.sparse import coo_array, csc_array
 from scipy.sparse.linalg import LinearOperator, gmres
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import address
+from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.families.error_scale import Measure
 from unhurried_heron.families.factorisations import identity_of
@@ -104,8 +105,8 @@ class _Iterations:
         return found * self._unit if missed == 0 and np.isfinite(found).all() else None
 
 
-class _Differences(_Iterations):
-    """Without a matrix: products with J are differences of the rates."""
+class _WithoutMatrix(_Iterations):
+    """Products with J are derivatives along a vector, of written rates, or differences of the rates."""
 
     def __init__(self, kind: type, demand: LinearDemand, mass: MassMatrix) -> None:
         super().__init__(kind, demand)
@@ -114,6 +115,8 @@ class _Differences(_Iterations):
         self._mass, self._of_rates = mass, demand.rates
         self._call = _RATES(demand.rates.address)
         self._moved, self._found = np.zeros(demand.n), np.zeros(demand.n)
+        self._exact, self._beside = demand.product, np.zeros(2 * demand.n)
+        self._along = self._by_differences if self._exact is None else self._by_derivatives(self._exact)
 
     def factor(self, shifts: Any, values: Array) -> int | None:
         """Note where the Jacobian is taken, and the shift."""
@@ -122,9 +125,21 @@ class _Differences(_Iterations):
             return None
         self._shifts, self._time = shifts, float(values[0])
         self._state, self._rates = values[1 : n + 1].copy(), values[n + 1 :].copy()
+        self._beside[:n] = self._state
         return self._begin(LinearOperator((n, n), matvec=lambda each: self.product(each.ravel()), dtype=self.kind))
 
-    def _of_jacobian(self, vector: Array) -> Array:
+    def _by_derivatives(self, product: NativeFunction) -> Callable[[Array], Array]:
+        """Return what gives J v exactly."""
+        call = _RATES(product.address)
+
+        def along(vector: Array) -> Array:
+            self._beside[self._n :] = vector
+            code = call(self._time, address(self._beside), address(self._found), product.context_address)
+            return self._found if code == 1 else np.full(self._n, np.nan)
+
+        return along
+
+    def _by_differences(self, vector: Array) -> Array:
         """Return J v, by a difference whose length is the root of rounding beside the state."""
         length = float(np.sqrt(np.mean((vector / self._unit) ** 2)))
         if not 0.0 < length < np.inf:
@@ -145,9 +160,9 @@ class _Differences(_Iterations):
         """Return the product of shift*M - J and a vector."""
         found: Any = np.zeros(self._n, dtype=self.kind)
         np.add.at(found, self._mass.rows, self._shifts * vector[self._mass.columns])
-        found -= self._of_jacobian(vector.real)
+        found -= self._along(vector.real)
         if self.kind is complex:
-            found -= 1j * self._of_jacobian(vector.imag)
+            found -= 1j * self._along(vector.imag)
         return found
 
 
@@ -208,5 +223,5 @@ def iterative_solver(demand: LinearDemand) -> LargeSolver:
 
         return LargeSolver(demand.n, lambda kind: IncompleteFactors(kind, demand, known), known, rows)
     if demand.kind == "krylov":
-        return LargeSolver(demand.n, lambda kind: _Differences(kind, demand, known), known)
+        return LargeSolver(demand.n, lambda kind: _WithoutMatrix(kind, demand, known), known)
     return LargeSolver(demand.n, lambda kind: Matrix(kind, demand, known), known, rows)

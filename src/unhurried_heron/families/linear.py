@@ -77,7 +77,9 @@ class LinearDemand(NamedTuple):
     fixed : bool
         Whether steps are fixed: Newton's full method, which these may need, is of compiled loops.
     rates : NativeFunction or None
-        What products with the Jacobian are differences of, where there is no matrix.
+        What products with the Jacobian are differences of, where there is no matrix,
+    product : NativeFunction or None
+        and what gives them exactly, of the state and a vector behind it.
     measure : Measure or None
         What vectors are measured in by iterations.
     preconditioner : str, callable or None
@@ -95,6 +97,7 @@ class LinearDemand(NamedTuple):
     mass: MassMatrix | None = None
     fixed: bool = False
     rates: NativeFunction | None = None
+    product: NativeFunction | None = None
     measure: Measure | None = None
     preconditioner: Any = None
     layout: Layout | None = None

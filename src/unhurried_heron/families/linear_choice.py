@@ -16,6 +16,8 @@ KINDS: Final = ("dense", "banded", "sparse", "krylov")
 INCOMPLETE: Final = "incomplete"
 GIVEN: Final = "given"
 PRECONDITIONERS: Final = ("incomplete", "cells", "multigrid", "none")
+# What stands in for iterations that fail, by the code of the march.
+_STAND_INS: Final = ("", "sparse factors", "incomplete factors with fill-in")
 # The number of states up to which compiled loops on full matrices are fastest, whatever the pattern of the Jacobian is.
 # Measured by `benchmarks/run.py --part linear`, as the next one.
 MAX_FULL: Final = 100
@@ -31,7 +33,7 @@ _WIDEST_BAND: Final = 120
 # and, of as many states as these have, than iterations.
 _WIDEST_OF_MANY: Final = 30
 # The share of nonzero entries below which a matrix is sparse.
-_SPARSE: Final = 0.1
+SPARSE: Final = 0.1
 
 
 class Entries(NamedTuple):
@@ -39,6 +41,25 @@ class Entries(NamedTuple):
 
     rows: IntArray
     columns: IntArray
+
+
+def most_entries(n: int, wanted: str | None, preconditioner: Any) -> float:
+    """Return how many entries of a Jacobian are looked for at most; with more of them there is no matrix.
+
+    Parameters
+    ----------
+    n : int
+    wanted : str or None
+        By the user.
+    preconditioner : str, callable or None
+        Likewise.
+
+    Returns
+    -------
+    float
+    """
+    may_be_without = wanted in (None, "krylov") and preconditioner in (None, "none")
+    return SPARSE * n * n if n > MAX_DENSE and may_be_without else np.inf
 
 
 def entries_with(entries: Entries, mass: MassMatrix | None) -> Entries:
@@ -53,7 +74,8 @@ def choose_linear(
 ) -> str:
     """Return the kind of linear algebra for a system: one of `KINDS`, `INCOMPLETE` or `GIVEN`.
 
-    Without matrices are systems of which no pattern is known, and which are too large for full ones. Fixed steps may
+    Without matrices are systems of which no pattern is known, or which are not sparse, and which are too large for full
+    ones. Fixed steps may
     need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
 
     Parameters
@@ -82,6 +104,9 @@ def choose_linear(
         raise OptionError("there is no such linear algebra", name="linear", location="linear",
                           expected="one of " + ", ".join(KINDS), given=excerpt(wanted))  # fmt: skip
     if preconditioner is not None or wanted == "krylov":
+        if entries is not None and preconditioner is None and entries.rows.size >= SPARSE * n * n:
+            # its incomplete factors would be full ones
+            return "krylov"
         return _iterations(entries, wanted, preconditioner)
     if entries is None:
         if wanted in ("banded", "sparse"):
@@ -96,8 +121,8 @@ def choose_linear(
     _, below, above = order_for_band(n, *entries)
     if below + above <= (_WIDEST_BAND if n < MANY_SPARSE else _WIDEST_OF_MANY):
         return "banded"
-    if entries.rows.size >= _SPARSE * n * n:
-        return "dense"
+    if entries.rows.size >= SPARSE * n * n:
+        return "dense" if n <= MAX_DENSE else "krylov"
     return "sparse" if n < MANY_SPARSE else INCOMPLETE
 
 
@@ -161,14 +186,27 @@ def _without_pattern(what: str, name: str, given: Any) -> OptionError:
     )
 
 
-def in_words(kind: str, preconditioner: Any) -> dict[str, str]:
-    """Return what ``run.options`` tells of a kind of linear algebra."""
+def in_words(kind: str, preconditioner: Any, stood_in: int) -> dict[str, str]:
+    """Return what ``run.options`` tells of a kind of linear algebra.
+
+    Parameters
+    ----------
+    kind : str
+    preconditioner : str, callable or None
+    stood_in : int
+        For iterations that failed (`CONTROL`).
+
+    Returns
+    -------
+    dict of str to str
+    """
     if kind in ("dense", "banded", "sparse"):
         return {"linear": kind}
     named = preconditioner if isinstance(preconditioner, str) else getattr(preconditioner, "__name__", None)
     if named is None:
         named = ("incomplete" if kind == INCOMPLETE else "none") if preconditioner is None else "given"
-    return {"linear": "krylov", "preconditioner": named}
+    beside = {"stood_in": _STAND_INS[stood_in]} if stood_in else {}
+    return {"linear": "krylov", "preconditioner": named, **beside}
 
 
 def refuse_large(method: str, n: int) -> None:

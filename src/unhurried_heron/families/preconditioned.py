@@ -211,7 +211,9 @@ class IncompleteFactors:
         if not demand.insists:
             direct = SparseFactors(self._n, demand.entries, self.kind, self._control, self._mass)
             if affordable(direct.matrix(*self._given), self._control):
+                self._control["stood_in"] = 1
                 return direct
+        self._control["stood_in"] = 2
         filled = demand._replace(preconditioner=functools.partial(_with_fill, self._control))
         return Matrix(self.kind, filled, self._mass)
 

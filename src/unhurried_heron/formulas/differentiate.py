@@ -40,6 +40,8 @@ from unhurried_heron.formulas.source import Source
 # what is differentiated by: a name, or an index among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
+# How far it is along a direction.
+_WAY: Variable = (Node("name", "the way along a direction"), ())
 
 
 @functools.cache
@@ -87,10 +89,10 @@ class Differentiator:
 
     def _differentiate(self, node: Node) -> Gradient:
         op = node.op
+        if op == "slot" or (op == "name" and node.args[0] in self.variables):
+            return self._of_variable(node)
         if op == "name":
-            return {(node, ()): ONE} if node.args[0] in self.variables else {}
-        if op == "slot":
-            return {(node, ()): ONE}
+            return {}
         if op == SUM:
             return self._sum(node)
         parts = [self.gradient(operand) for operand in node.operands]
@@ -122,6 +124,9 @@ class Differentiator:
             for key, partial in self._weighted(list(zip(partials, parts, strict=True))).items()
             if partial.value != 0.0
         }
+
+    def _of_variable(self, node: Node) -> Gradient:
+        return {(node, ()): ONE}
 
     def _sum(self, node: Node) -> Gradient:
         index, first, last, body = node.args
@@ -187,6 +192,18 @@ class Differentiator:
         return partial
 
 
+class _AlongDirection(Differentiator):
+    """Derivatives along one direction, whose numbers stand behind the states: the only variable is the way along it."""
+
+    def __init__(self, layout: Layout) -> None:
+        super().__init__(layout.scalars)
+        self._layout = layout
+
+    def _of_variable(self, node: Node) -> Gradient:
+        column, moves = _column(node, self._layout)
+        return {_WAY: Node("slot", self._layout.size + column, *sorted(moves.items()))}
+
+
 def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
     """Return the nonzero entries of d rates / d states as blocks of the row-major square matrix."""
     n = layout.size
@@ -203,6 +220,15 @@ def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Indexed
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
             entries.append(IndexedFormula(run, n * formula.base + column, strides, partial, adds))
     return tuple(entries)
+
+
+def along_direction(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
+    """Return the derivative of rates along a direction, as blocks of a vector: the Jacobian times the direction.
+
+    The direction stands behind the states: its number k has the index ``layout.size + k``.
+    """
+    differentiator, nothing = _AlongDirection(layout), number(0.0)
+    return tuple(replace(formula, node=differentiator.gradient(formula.node).get(_WAY, nothing)) for formula in rates)
 
 
 def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:

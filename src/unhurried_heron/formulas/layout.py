@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -310,6 +311,11 @@ class IndexedFormula:
     strides: tuple[int, ...]
     node: Node
     adds: bool = False
+
+    @property
+    def turns(self) -> int:
+        """How many values it has."""
+        return math.prod(loop.last - loop.first + 1 for loop in self.loops)
 
     def __post_init__(self) -> None:
         node = self.node

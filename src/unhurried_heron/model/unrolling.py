@@ -7,7 +7,6 @@ switches and poles of its own.
 from __future__ import annotations
 
 import itertools
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Final
@@ -65,7 +64,7 @@ def _count(formula: IndexedFormula, wanted: Callable[[Node], bool]) -> int:
     """Return how many operations of a kind stand in the loops and sums of a formula, once for each member."""
     if not (formula.loops or formula.node.has_indexed):
         return 0
-    turns = math.prod(loop.last - loop.first + 1 for loop in formula.loops)
+    turns = formula.turns
     total, in_sums = 0, False
     stack, seen = [(formula.node, 1)], set()
     while stack:

@@ -99,7 +99,8 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
     if problem.model.rates.written and n:
         # Modules that compile are loaded only when something runs.
         from unhurried_heron.codegen.evaluate_many import evaluate_rows
-        from unhurried_heron.codegen.system import native_system, with_jacobian
+        from unhurried_heron.codegen.jacobians import with_jacobian
+        from unhurried_heron.codegen.system import native_system
 
         native = with_jacobian(native_system(problem, (), held=False), problem, held=False)
         if native.jacobian is None:
@@ -133,7 +134,8 @@ def _fastest(problem: Problem, times: Array, states: Array) -> ComplexArray:
     from scipy.sparse import csr_array
 
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import jacobian_entries, native_system, with_jacobian
+    from unhurried_heron.codegen.jacobians import jacobian_entries, with_jacobian
+    from unhurried_heron.codegen.system import native_system
 
     n, found = states.shape[1], np.full((times.size, _FASTEST), np.nan, dtype=complex)
     entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None

@@ -54,6 +54,7 @@ def _setting(run: Run) -> str:
         setting = f"rtol {_tolerance(options['rtol'])}, atol {_tolerance(options['atol'])}"
     if options.get("linear", "dense") == "krylov":
         setting += f", GMRES, {_PRECONDITIONED.get(options['preconditioner'], options['preconditioner'])}"
+        setting += f", for which {options['stood_in']} stood in" if "stood_in" in options else ""
     elif options.get("linear", "dense") != "dense":
         setting += f", {options['linear']} factors"
     return setting

@@ -84,6 +84,7 @@ CONTROL: Final = np.dtype(
         ("iterations", np.int64),
         ("linear_iterations", np.int64),
         ("fill", np.int64),  # numbers of the largest factors
+        ("stood_in", np.int64),  # for iterations that failed: 1 sparse factors, 2 incomplete ones with fill-in
         ("changes", np.int64),  # from one method to another
         ("leaps", np.int64),  # fixed steps whose equations had no root that continues the solution, and when at first
         ("leap_time", np.float64),
