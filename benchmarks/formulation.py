@@ -10,7 +10,8 @@ import time
 import families
 
 from unhurried_heron.codegen.compile_formulas import _machine_code
-from unhurried_heron.codegen.system import native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_system
 from unhurried_heron.formulas import algebra
 from unhurried_heron.problem.problem import Problem
 

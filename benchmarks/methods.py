@@ -15,7 +15,8 @@ from implicit import HIRES
 from pairing import compile_c, in_turn, verdict
 
 import unhurried_heron as uh
-from unhurried_heron.codegen.system import native_system, with_jacobian
+from unhurried_heron.codegen.jacobians import with_jacobian
+from unhurried_heron.codegen.system import native_system
 from unhurried_heron.families.controller import CONTROLS
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
