@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 
+from unhurried_heron.methods.additive import ADDITIVE
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.partitioned import PARTITIONED
@@ -15,6 +16,11 @@ def representatives(suits: Callable[[Method], bool] = lambda method: True) -> li
             families.setdefault(method.family, []).append(method)
     chosen = [extreme(each, key=lambda method: method.order) for each in families.values() for extreme in (min, max)]
     return list(dict.fromkeys(method.name for method in chosen))
+
+
+def marches_functions(method: Method) -> bool:
+    """Whether a method marches Python functions, whose parts are not known."""
+    return method.family != ADDITIVE
 
 
 def general() -> tuple[Method, ...]:

@@ -42,6 +42,7 @@ from unhurried_heron.files.sweep_files import read_sweep, write_sweep
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
+from unhurried_heron.methods.additive import Additive
 from unhurried_heron.methods.multistep import Multistep
 from unhurried_heron.methods.partitioned import Partitioned
 from unhurried_heron.methods.rosenbrock import Rosenbrock
@@ -63,6 +64,7 @@ from unhurried_heron.version import VERSION
 
 __version__ = VERSION
 __all__ = [
+    "Additive",
     "Bifurcation",
     "Branch",
     "Branches",

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
+from unhurried_heron.codegen import compile_formulas, threads_ir
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.jacobians import with_jacobian
 from unhurried_heron.codegen.system import native_derived, native_system
@@ -62,6 +63,38 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     assert products == pytest.approx(derivatives @ vector, rel=1e-9, abs=1e-9)
     outside = ~problem.jacobian_pattern().toarray()
     assert not derivatives[:, outside].any()
+
+
+def test_threads_change_no_bit(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of loops that more threads share than there are cores, beside what one of them does alone."""
+    text = """
+    u[i,j]' = k*(u[i-1,j] + u[i+1,j] + u[i,j-1] + u[i,j+1] - 4*u[i,j]) + jump*inflow for i in 1..m, j in 1..n
+    v[i]' = sin(v[i]) - w/u[i,2] - sum(u[i,j]*v[i] for j in 1..n) for i in 1..m
+    jump = where(t < 0.1, 1/(t - 0.2), 0.5)
+    w' = sum(u[i,3] for i in 1..m) - w
+    u[0,j] = w for j in 1..n
+    u[m+1,j] = u[m,j] for j in 1..n
+    u[i,0] = 1 for i in 1..m
+    u[i,n+1] = u[i,n] for i in 1..m
+    """
+    found = []
+    for operations in (10**9, 1):
+        monkeypatch.setattr(threads_ir, "_MANY", operations)
+        monkeypatch.setattr(threads_ir, "cores", lambda: 3)
+        compile_formulas._machine_code.cache_clear()
+        problem = uh.Problem.from_text(
+            text, initial={"u[i,j]": "1 + sin(i*j)/2", "v[i]": "1/i", "w": 2}, parameters={"m": 23, "n": 9, "k": 3.7},
+            inputs={"inflow": uh.Measured([0, 1, 2], [1, 3, 2])}, interval=(0, 0.2),
+        )  # fmt: skip
+        native = with_jacobian(native_system(problem, ()), problem, full=False)
+        assert len(threads_ir.shared_formulas(problem.model.rates.held)) == (0 if operations > 1 else 2)
+        times, states = np.array([0.05, 0.2, 0.9]), problem.start * np.array([[1.0], [0.5], [3.0]])
+        found.append([evaluate_rows(each, times, states) for each in (native.rates, native.jacobian)])
+        run = uh.integrate(problem, "radau-iia-5", record=3)
+        found[-1].append(run.states)
+    compile_formulas._machine_code.cache_clear()
+    for one, several in zip(*found, strict=True):
+        np.testing.assert_array_equal(one, several)
 
 
 def test_nothing_in_a_loop_is_computed_twice() -> None:

@@ -196,6 +196,16 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         {"step": 0.1, "linear": "dense"},
     ),
     "full": (FULL, STEPPERS, {"rtol": 1e-3}),
+    "two parts": (
+        text("x' = implicit(-40*(x - y^2)) + cos(t)\ny' = x - implicit(y^3) - y*x", **TWO, events=MARKS),
+        ("ark-32", "ark-54"),
+        {"rtol": 1e-3},
+    ),
+    "two parts, long steps": (
+        text("x' = implicit(-x^4) + sin(t)/50", 400.0),
+        ("ark-32", "ark-43"),
+        {"step": 40.0},
+    ),
     "growth": (
         text("x' = 40*(x - cos(t)) - sin(t)\ny' = -200*y", 1.0, initial={"x": 1.0, "y": 1.0}),
         IMPLICIT[:12],

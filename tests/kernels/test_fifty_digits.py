@@ -18,7 +18,8 @@ from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.orthogonal_stages import OrthogonalStages
 from unhurried_heron.testing.contract import takes_fixed_steps
 
-TEXT = "y' = -y/2 + z/3 + t^2\nz' = y/5 - z/4 + 1 - t"
+# marks are for additive methods alone
+TEXT = "y' = implicit(-y/2) + z/3 + t^2\nz' = y/5 - implicit(z/4) + 1 - t"
 H, START = Fraction(3, 20), (Fraction(1), Fraction(-1, 2))
 
 
@@ -71,6 +72,19 @@ def rosenbrock(method: uh.Rosenbrock, t: Any, y: Any, h: Any) -> Any:
         right = rates(t + node * h, y + h * inside) + h * jacobian() * before + whole * h * time_derivative
         k.append(mpmath.lu_solve(mpmath.eye(2) - h * gamma[i, i] * jacobian(), right))
     return y + h * sum((w * each for w, each in zip(digits([b]), k, strict=True)), mpmath.zeros(2, 1))
+
+
+def additive(method: uh.Additive, t: Any, y: Any, h: Any) -> Any:
+    """Stage by stage: the diagonal of the Jacobian is the implicit part."""
+    a, other, b = digits(method.a), digits(method.a_explicit), digits([method.b])
+    implicit = mpmath.diag([jacobian()[0, 0], jacobian()[1, 1]])
+    k: list[tuple[Any, Any]] = []
+    for i in range(method.stages):
+        base = sum((h * (a[i, j] * k[j][0] + other[i, j] * k[j][1]) for j in range(i)), y)
+        stage = mpmath.lu_solve(mpmath.eye(2) - h * a[i, i] * implicit, base)
+        node = sum(a[i, j] for j in range(i + 1))
+        k.append((implicit * stage, (jacobian() - implicit) * stage + forced(t + node * h)))
+    return y + h * sum((b[i] * (k[i][0] + k[i][1]) for i in range(method.stages)), mpmath.zeros(2, 1))
 
 
 def stabilised(method: Any, t: Any, y: Any, h: Any) -> Any:
@@ -132,6 +146,8 @@ def one_step(method: Any, t: Any, y: Any, h: Any) -> Any:
         return orthogonal(method, t, y, h)
     if hasattr(method, "of_stages"):
         return stabilised(method, t, y, h)
+    if isinstance(method, uh.Additive):
+        return additive(method, t, y, h)
     return (rosenbrock if isinstance(method, uh.Rosenbrock) else runge_kutta)(method, t, y, h)
 
 

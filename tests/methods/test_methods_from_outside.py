@@ -19,6 +19,9 @@ OWN = {
     "linearly implicit": uh.Rosenbrock(
         "one", alpha=[[], ["2/3"]], gamma=[["3/10"], ["-4/3", "3/10"]], b=["1/4", "3/4"]
     ),
+    "in two parts": uh.Additive(
+        "halves", a=[[], ["1/2", "1/2"]], a_explicit=[[], [1]], b=["1/2", "1/2"], b_embedded=[0, 1]
+    ),
     "differentiated": uh.Multistep("two-back", a=["4/3", "-1/3"], b=["2/3"]),
     "predicted": uh.Multistep("pair", a=[1], b=["1/2", "1/2"], predictor=([1], [0, "3/2", "-1/2"])),
     "lower orders": uh.VariableMultistep("few", "backward differentiation of variable order", 3),
@@ -55,6 +58,10 @@ def test_what_is_computed() -> None:
         (lambda: uh.Rosenbrock("x", alpha=[[1]], gamma=[["1/2"]], b=[1]), "strictly lower"),
         (lambda: uh.Rosenbrock("x", alpha=[[]], gamma=[["1/2"]], b=[2]), "not consistent"),
         (lambda: uh.Rosenbrock("x", alpha=[[]], gamma=[["1/2"]], b=[1], b_embedded=[1]), "does not estimate"),
+        (lambda: uh.Additive("x", [[], [0, 1]], [[], [0, 1]], [0, 1], [1, 0]), "not explicit"),
+        (lambda: uh.Additive("x", [[], [0, 1]], [[], ["1/2"]], [0, 1], [1, 0]), "other nodes"),
+        (lambda: uh.Additive("x", [[1], [0, 1]], [[], [1]], [0, 1], [1, 0]), "first row zero"),
+        (lambda: uh.Additive("x", [[], [0, 1]], [[], [1]], [0, 1], None), "b_embedded"),
         (lambda: uh.Multistep("x", a=[2, -1], b=[0, 1]), "order 1"),
         (lambda: uh.Multistep("x", a=[-4, 5], b=[0, 4, 2]), "root of modulus 5"),
         (lambda: uh.Multistep("x", a=[1], b=[0, 1], predictor=([1], [0, 1])), "does not fit"),

@@ -65,7 +65,7 @@ def test_every_method_turns_in_the_plane(problem: str, method: str) -> None:
 ARGUMENTS = [(0.3 - 0.7j, 1.2 + 0.4j), (-0.8 + 0.1j, 0.5 - 1.1j)]
 NAMED = {"asin": None, "atan": np.arctan, "abs": np.abs, "where": lambda c, x, y: x if c.real else y, "arg": np.angle,
          "re": np.real, "im": np.imag, "conj": np.conj, "neg": np.negative, "add": np.add, "mul": np.multiply,
-         "div": np.divide, "pow": np.power}  # fmt: skip
+         "div": np.divide, "pow": np.power, "implicit": np.positive}  # fmt: skip
 
 
 @pytest.mark.parametrize("operation", [*(n for n, o in OPERATIONS.items() if o.parts != "none"), *COMPLEX_FUNCTIONS])

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, free_names
+from unhurried_heron.formulas.expression import COMPARISONS, MARK, SUM, TIME, Node, free_names
 from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import OPERATIONS
 
@@ -149,15 +149,15 @@ class Emitter:
             total = self._new(f"add nsw i64 {step}, {total}")
         return total
 
-    def loop(self, index: str, first: int, last: int, fill: Callable[[], str | None]) -> str | None:
+    def loop(self, index: str, first: int | str, last: int | str, fill: Callable[[], str | None]) -> str | None:
         """Emit a loop; return the register of the sum, if its body has one.
 
         Parameters
         ----------
         index : str
             Its name.
-        first : int
-        last : int
+        first, last : int or str
+            Its ends, or the registers that hold them.
         fill : callable
             Emits the body and may return a register that is summed up.
 
@@ -373,6 +373,8 @@ class Emitter:
             begun = self._new(f"fcmp oge double {x}, {registers[1]}")
             not_over = self._new(f"fcmp olt double {x}, {registers[2]}")
             return self._keep_nan(x, self._select(self._new(f"and i1 {begun}, {not_over}"), one, zero))
+        if op == MARK:
+            return x
         if op == "sign":
             negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)

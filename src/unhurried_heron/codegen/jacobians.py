@@ -33,6 +33,7 @@ def with_jacobian(
     held: bool = True,
     full: bool = True,
     matrix: bool = True,
+    additive: bool = False,
 ) -> NativeSystem:
     """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates on request.
 
@@ -48,6 +49,8 @@ def with_jacobian(
         Whether the Jacobian is a full matrix.
     matrix : bool, optional
         Whether it is wanted at all, or products with it.
+    additive : bool, optional
+        Whether it is that of the implicit part of the rates.
 
     Returns
     -------
@@ -59,7 +62,7 @@ def with_jacobian(
         The library itself is at fault.
     """
     layout, rates, context = problem.model.layout, problem.model.rates, native.context
-    entries = None if full or not matrix else jacobian_entries(problem, held=held)
+    entries = None if full or not matrix else jacobian_entries(problem, held=held, additive=additive)
     if isinstance(rates, FunctionRates):
         own = _own_jacobian(rates.jacobian, context) if rates.jacobian and matrix else None
         own = clamped(own, native.limits) if own and native.limits is not None else own
@@ -68,6 +71,10 @@ def with_jacobian(
         raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
     plain = plain_formulas(rates, native.located, held=held)
+    whole = indexed_formulas
+    if additive:
+        whole, plain = indexed_formulas, rates.parts[0].implicit if plain else ()
+        indexed_formulas = rates.parts[held].implicit
     made = product = None
     if matrix:
         made = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)
@@ -75,7 +82,7 @@ def with_jacobian(
         beside = replace(names, n_states=2 * layout.size)
         moved, guarded = (along_direction(each, layout) for each in (indexed_formulas, plain))
         product = compiled(moved, layout.size, beside, context.array, guarded=guarded)
-    moving = time_derivatives(indexed_formulas) if time_derivative else ()
+    moving = time_derivatives(whole) if time_derivative else ()
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_derivative
     return replace(native, jacobian=made, product=product, time_derivative=in_time, moves=moves, entries=entries)
@@ -87,7 +94,9 @@ def differenced_in_groups(problem: Problem) -> bool:
     return isinstance(rates, FunctionRates) and rates.jacobian is None and rates.known
 
 
-def jacobian_entries(problem: Problem, *, held: bool = True, most: float = np.inf) -> tuple[IntArray, IntArray] | None:
+def jacobian_entries(
+    problem: Problem, *, held: bool = True, most: float = np.inf, additive: bool = False
+) -> tuple[IntArray, IntArray] | None:
     """Return row and column of each number of the Jacobian, None where nothing is known of it, or there are too many.
 
     Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
@@ -99,6 +108,8 @@ def jacobian_entries(problem: Problem, *, held: bool = True, most: float = np.in
         Whether the march holds the switches and crosses them one by one.
     most : float, optional
         More entries are not made.
+    additive : bool, optional
+        Whether those of the implicit part of the rates are wanted.
 
     Returns
     -------
@@ -107,6 +118,8 @@ def jacobian_entries(problem: Problem, *, held: bool = True, most: float = np.in
     rates, layout = problem.model.rates, problem.model.layout
     if isinstance(rates, WrittenRates):
         formulas = rates.held if held else rates.indexed_formulas
+        if additive:
+            formulas = rates.parts[held].implicit
         if most < np.inf and sum(each.turns for each in _jacobian_formulas(formulas, layout)) > most:
             return None
         _, rows, columns = _jacobian_compact(formulas, layout)

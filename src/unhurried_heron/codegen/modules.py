@@ -6,11 +6,20 @@ from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from unhurried_heron.codegen.expression_ir import Emitter, Scope, SymbolTable
+from unhurried_heron.codegen.threads_ir import DECLARED, bounds_of_part, calling_all, shared_formulas
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 from unhurried_heron.formulas.template import Template, number_name
 
 _HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) nounwind {{"
+)
+_REST_HEAD: Final = (
+    "define internal i32 @{name}_rest(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) "
+    "nounwind noinline {{"
+)
+_PART_HEAD: Final = (
+    "define internal i32 @{name}_part(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p, "
+    "i64 %part) nounwind noinline {{"
 )
 _SHAPE_HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %own) nounwind {\n"
@@ -207,23 +216,64 @@ def _function(
     -------
     str
     """
-    emitter = Emitter(names)
     whole = len(indexed_formulas) == size and not any(formula.loops or formula.adds for formula in indexed_formulas)
     filled = sum(formula.turns for formula in indexed_formulas if not formula.adds)
-    body = []
+    zeros = []
     if not whole and filled < size:
-        emitter.declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
-        body.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
-    groups: dict[tuple[Loop, ...], list[IndexedFormula]] = {}
+        declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
+        zeros.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
+    shared = shared_formulas(indexed_formulas)
+    if not shared:
+        head = _HEAD.format(name=name)
+        return "\n".join([head, *zeros, *_lines(indexed_formulas, names, declared), "  ret i32 1", "}", ""])
+    declared |= DECLARED
+    parts = []
+    for head, parted in ((_REST_HEAD, False), (_PART_HEAD, True)):
+        own = [formula for formula in indexed_formulas if (formula in shared) == parted]
+        lines = _lines(own, names, declared, parted=parted)
+        parts.append("\n".join([head.format(name=name), *lines, "  ret i32 1", "}", ""]))
+    return "".join(parts) + calling_all(name, zeros)
+
+
+def _lines(
+    indexed_formulas: Sequence[IndexedFormula], names: SymbolTable, declared: set[str], *, parted: bool = False
+) -> list[str]:
+    """Return the instructions that write the values of formulas.
+
+    Parameters
+    ----------
+    indexed_formulas : sequence of IndexedFormula
+    names : SymbolTable
+    declared : set of str
+        Gathers the functions of libraries that are called.
+    parted : bool, optional
+        Whether only a part of each outermost loop is run.
+
+    Returns
+    -------
+    list of str
+    """
+    emitter, groups = Emitter(names), dict[tuple[Loop, ...], list[IndexedFormula]]()
     for formula in indexed_formulas:
         groups.setdefault(formula.loops, []).append(formula)
-    for loops, members in groups.items():
-        _fill(emitter, loops, loops, members)
+    for k, (loops, members) in enumerate(groups.items()):
+        bounds = None
+        if parted:
+            lines, *ends = bounds_of_part(k, loops[0].first, loops[0].last)
+            emitter.scope.lines += lines
+            bounds = (ends[0], ends[1])
+        _fill(emitter, loops, loops, members, bounds)
     declared |= emitter.declared
-    return "\n".join([_HEAD.format(name=name), *body, *emitter.scope.lines, "  ret i32 1", "}", ""])
+    return emitter.scope.lines
 
 
-def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], members: list[IndexedFormula]) -> None:
+def _fill(
+    emitter: Emitter,
+    left: tuple[Loop, ...],
+    loops: tuple[Loop, ...],
+    members: list[IndexedFormula],
+    bounds: tuple[str, str] | None = None,
+) -> None:
     """Emit the loops that blocks share, one within the other, and the blocks in the innermost.
 
     Parameters
@@ -234,10 +284,13 @@ def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], mem
     loops : tuple of Loop
         All that are shared.
     members : list[IndexedFormula]
+    bounds : (str, str), optional
+        Registers of the ends of the outermost loop, where it is run in part.
     """
     if left:
         loop = left[0]
-        emitter.loop(loop.index, loop.first, loop.last, lambda: _fill(emitter, left[1:], loops, members))
+        first, last = bounds or (loop.first, loop.last)
+        emitter.loop(loop.index, first, last, lambda: _fill(emitter, left[1:], loops, members))
         return
     for formula in members:
         strides = [(loop.index, stride) for loop, stride in zip(loops, formula.strides, strict=True) if stride]

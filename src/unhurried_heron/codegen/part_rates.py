@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.codegen.system import NativeSystem, plain_formulas
-from unhurried_heron.formulas.layout import flat_indices
+from unhurried_heron.errors import unforeseen
+from unhurried_heron.formulas.layout import IndexedFormula, flat_indices
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
@@ -43,7 +46,47 @@ def rates_of(native: NativeSystem, problem: Problem, indices: IntArray) -> Nativ
         if where.any():
             kept.append(each)
     plain, without = (tuple(each[k] for each in kept) for k in range(2))
-    held = native.held
-    names = native.context.names(problem.model.layout, held=held)
-    guarded = plain if plain_formulas(rates, native.located, held=held) else ()
-    return compiled(without if held else plain, size, names, native.context.array, guarded=guarded)
+    return _compiled(native, problem, plain, without)
+
+
+def with_parts(native: NativeSystem, problem: Problem) -> NativeSystem:
+    """Return a system with native functions of the implicit and the explicit part of written rates.
+
+    Parameters
+    ----------
+    native : NativeSystem
+        The problem, made callable.
+    problem : Problem
+
+    Returns
+    -------
+    NativeSystem
+    """
+    rates = problem.model.rates
+    if not isinstance(rates, WrittenRates):
+        raise unforeseen("parts asked of rates that are a function")
+    implicit, explicit = (_compiled(native, problem, *each) for each in zip(*rates.parts, strict=True))
+    return replace(native, implicit=implicit, explicit=explicit)
+
+
+def _compiled(
+    native: NativeSystem, problem: Problem, plain: tuple[IndexedFormula, ...], without: tuple[IndexedFormula, ...]
+) -> NativeFunction:
+    """Compile formulas of a part of the rates.
+
+    Parameters
+    ----------
+    native : NativeSystem
+    problem : Problem
+    plain : tuple of IndexedFormula
+    without : tuple of IndexedFormula
+        The same with jumps and kinks taken out.
+
+    Returns
+    -------
+    NativeFunction
+    """
+    layout, rates, held = problem.model.layout, problem.model.rates, native.held
+    names = native.context.names(layout, held=held)
+    guarded = plain if isinstance(rates, WrittenRates) and plain_formulas(rates, native.located, held=held) else ()
+    return compiled(without if held else plain, layout.size, names, native.context.array, guarded=guarded)

@@ -41,6 +41,8 @@ class NativeSystem:
     ----------
     jacobian : NativeFunction, or None
         None where it must be found by differences.
+    implicit, explicit : NativeFunction, or None
+        The two parts of the rates, for an additive method.
     product : NativeFunction, or None
         The Jacobian times a vector, which stands behind the state; None where it is a difference of the rates.
     time_derivative : NativeFunction, or None
@@ -82,6 +84,8 @@ class NativeSystem:
     manifold: NativeFunction | None = None
     held: bool = True
     product: NativeFunction | None = None
+    implicit: NativeFunction | None = None
+    explicit: NativeFunction | None = None
 
     def addresses(self) -> tuple[int, ...]:
         """Return the addresses of rates, Jacobian and time derivative with their contexts, 0 without; ``moves``."""

@@ -11,7 +11,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.march import March
 from unhurried_heron.kernels.memory.control import Purpose
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import RecordedTrajectory, Trajectory
 from unhurried_heron.text.ending_facts import QuietStates, StabilityLimit
@@ -82,7 +82,8 @@ def stability_limit(march: March, method: Method, looks: Sequence[Look]) -> Stab
     -------
     StabilityLimit or None
     """
-    control, limit = march.control, method.real_stability_limit
+    control, part = march.control, march.native.explicit
+    limit = capabilities(method).explicit_limit if part else method.real_stability_limit
     accepted = int(control["accepted"][0])
     attempts = accepted + int(control["refused"][0])
     if accepted < _MANY_STEPS or not np.isfinite(limit):
@@ -95,7 +96,7 @@ def stability_limit(march: March, method: Method, looks: Sequence[Look]) -> Stab
             with np.errstate(all="ignore"):
                 decay = _fastest_decay(march, look.time, look.state, sign)
             if _MIN * limit <= decay * look.step <= _MAX * limit:
-                return StabilityLimit(accepted, look.time, float(control["time"][0]))
+                return StabilityLimit(accepted, look.time, float(control["time"][0]), part is not None)
     finally:
         context[:] = here.context
     return None
@@ -147,6 +148,8 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
 def _rates(march: March, time: float, states: Array) -> Array | None:
     """Return the rates at several states, shape (rows, n_states), or None where not all could be had.
 
+    Of an additive method those of the explicit part, which alone limits its steps.
+
     Parameters
     ----------
     march : March
@@ -164,7 +167,7 @@ def _rates(march: March, time: float, states: Array) -> Array | None:
         What the user's function raised that is no Exception, as Ctrl-C.
     """
     march.control["purpose"] = Purpose.ESTIMATES
-    found = evaluate_rows(march.native.rates, np.full(len(states), time), states)
+    found = evaluate_rows(march.native.explicit or march.native.rates, np.full(len(states), time), states)
     for name in ("rate_evaluations", "for_estimates"):
         march.control[name] += min(len(found) + 1, len(states))
     if len(found) == len(states):

@@ -121,7 +121,8 @@ def integrate(
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
     trace : bool
-        Whether to keep every call of the rates, with its time, state, answer and purpose: ``run.trace``.
+        Whether to keep every call of the rates, with its time, state, answer and purpose: ``run.trace``. Of additive
+        methods those of the two parts of the rates, too.
     progress : bool, optional
         Show a progress bar always or never; by default after about two seconds in a terminal.
     on_interrupt : {"raise", "return"}

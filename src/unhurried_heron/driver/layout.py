@@ -81,6 +81,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     whole = demand._replace(
         member=lambda method: member_of(method, request, demand),
         degree_of=lambda method: family_of(method).degree(method),
+        parts=(native.implicit, native.explicit),
         rates_of=lambda indices: native.rates if request.trace else rates_of(native, request.problem, indices),
     )
     work = family.lay_out(request.method, whole)

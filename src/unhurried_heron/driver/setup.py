@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.jacobians import differenced_in_groups, jacobian_entries, with_jacobian
+from unhurried_heron.codegen.part_rates import with_parts
 from unhurried_heron.codegen.system import NativeSystem, native_system
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
@@ -101,6 +102,8 @@ def _laid_out(request: RunRequest, kind: str, prepared: Prepared) -> March:
         native = replace(native, rates=tracer.before(native.rates))
     if family.implicit:
         native = jacobian_for(request, native, kind, time_derivative=family.time_derivative)
+    if tracer is not None and native.implicit and native.explicit:
+        native = replace(native, implicit=tracer.before(native.implicit), explicit=tracer.before(native.explicit))
     march = lay_out(request, native, prepared.scales, kind, stops=prepared.stops)
     march.key, march.tracer = prepared.key, tracer
     if tracer is not None:
@@ -271,8 +274,17 @@ def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_d
     """
     full = kind == "dense" and not differenced_in_groups(request.problem)
     matrix = kind != "krylov"
+    additive = family_of(request.method).additive
+    if additive:
+        native = with_parts(native, request.problem)
     return with_jacobian(
-        native, request.problem, time_derivative=time_derivative, held=request.held, full=full, matrix=matrix
+        native,
+        request.problem,
+        time_derivative=time_derivative,
+        held=request.held,
+        full=full,
+        matrix=matrix,
+        additive=additive,
     )
 
 
@@ -332,7 +344,9 @@ def linear_kind(request: RunRequest) -> str:
         return "dense"
     wants = wanted is not None or preconditioner is not None
     most = most_entries(n, wanted, preconditioner)
-    known = jacobian_entries(problem, held=request.held, most=most) if n > MAX_FULL or wants else None
+    known = None
+    if n > MAX_FULL or wants:
+        known = jacobian_entries(problem, held=request.held, most=most, additive=family_of(method).additive)
     entries = known and entries_with(Entries(*known), problem.model.mass)
     kind = choose_linear(n, entries, wanted, preconditioner, fixed=not request.adapts)
     if kind == "dense":

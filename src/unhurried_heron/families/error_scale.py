@@ -19,7 +19,7 @@ _FIXED_STEP_NEWTON = 2e-5
 # smaller would take a hundred times as many steps.
 _MIN_SHARE = 1e-4
 # Methods up to this order are held to their hidden error; of higher ones the error between the steps bounds it.
-_LOW_ORDER = 3
+LOW_ORDER = 3
 # The ratio of a step's leading error to its estimate up to which a whole run stays within ten tolerances, measured over
 # the stiff problems of the tests.
 _ADDS_UP = 0.25
@@ -93,7 +93,7 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
 
 def hidden_part(method: Any) -> float:
     """Return the factor by which the tolerance of a method of low order is tightened for its hidden error."""
-    return max(min(method.hidden_error, _BLIND) / _ADDS_UP, 1.0) if method.order <= _LOW_ORDER else 1.0
+    return max(min(method.hidden_error, _BLIND) / _ADDS_UP, 1.0) if method.order <= LOW_ORDER else 1.0
 
 
 def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorScale:
@@ -113,7 +113,7 @@ def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorS
     -------
     ErrorScale
     """
-    low = method.order <= _LOW_ORDER
+    low = method.order <= LOW_ORDER
     part = hidden_part(method)
     relative_now, absolute_now = scale.relative / part, scale.absolute / part
     share = float((relative_now / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0

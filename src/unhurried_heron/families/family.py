@@ -43,7 +43,8 @@ class SetupRequest(NamedTuple):
     ``fixed``: whether the steps are; ``linear``: linear algebra for an implicit family; ``starter``: what a multistep
     method is to be started by; ``controller``: how the steps are to follow the error, where that was said; ``member``:
     lays out another method beside it, ``degree_of``: tells the degree of its polynomials; ``rates_of``: makes the
-    native function that writes the rates of some of the states, by their indices, and may write others.
+    native function that writes the rates of some of the states, by their indices, and may write others; ``parts``:
+    those of the implicit and the explicit part of the rates, for an additive family.
     """
 
     n: int
@@ -57,6 +58,7 @@ class SetupRequest(NamedTuple):
     member: Callable[[Any], Member] | None = None
     degree_of: Callable[[Any], int] | None = None
     rates_of: Callable[[IntArray], Any] | None = None
+    parts: tuple[Any, Any] = (None, None)
 
 
 class WorkSpace(NamedTuple):
@@ -132,6 +134,8 @@ class Family:
         Whether the second of them is laid out when it is first needed.
     first_steps : int
         How many steps are shorter, where it begins, than the error allows later.
+    additive : bool
+        Whether the Jacobian is that of the implicit part of the rates alone.
     strides : bool
         Whether its kernel answers STRIDE too.
     group_steps : callable, or None
@@ -155,5 +159,6 @@ class Family:
     members: Callable[[Any, Array], tuple[Any, ...]] = _no_others
     second_later: bool = False
     first_steps: int = 0
+    additive: bool = False
     strides: bool = False
     group_steps: Callable[[Any], tuple[int, int]] | None = None

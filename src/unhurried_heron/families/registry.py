@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.errors import MethodError, excerpt
-from unhurried_heron.families.diagonally_implicit import DIAGONAL
+from unhurried_heron.families.diagonally_implicit import ADDITIVE_STAGES, DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
 from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
@@ -27,6 +27,7 @@ FAMILIES: Final[dict[str, Family]] = {
         EXPLICIT,
         STABILISED_STAGES,
         DIAGONAL,
+        ADDITIVE_STAGES,
         LINEARLY_IMPLICIT,
         EXPLICIT_STEPS,
         IMPLICIT_STEPS,

@@ -14,6 +14,8 @@ TIME: Final = "t"
 
 COMPARISONS: Final = with_fact(lambda each: each.kind == "comparison")
 SUM: Final = "sum"
+# The function that marks a term for the implicit part of an additive method, and is its argument.
+MARK: Final = "implicit"
 _INDEXED: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = with_fact(lambda each: each.jumps)
 # This marks the index of a sum, so that it is never taken for another name.

@@ -160,6 +160,11 @@ OPERATIONS: Final[dict[str, Operation]] = {
         narrow=True, turning=0.0, ordered=False, parts=("sqrt(a1^2 + b1^2)", "0"),
         latex=r"\left|#1\right|",
     ),
+    "implicit": named_row(
+        arguments=(1, 1), value=np.positive, derivative=("1",), code=OWN_RULE, bounds="rising", unit="same",
+        series="chain", ends=(), switch="none", smooth=True, breaks=False, bends=False, values="any", narrow=False,
+        turning=0.0, ordered=False, parts=("implicit(a1)", "implicit(b1)"), latex=r"\mathrm{implicit}",
+    ),
     "sign": step_row(np.sign, OWN_RULE, "sign", "sign", "side"),
     "floor": step_row(np.floor, "llvm.floor.f64", "plain", "floor", "whole", turning=2.0 * math.pi),
     "ceil": step_row(np.ceil, "llvm.ceil.f64", "plain", "ceil", "whole", turning=2.0 * math.pi),

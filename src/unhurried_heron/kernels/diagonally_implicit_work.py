@@ -17,6 +17,9 @@ class DiagonalWork(NamedTuple):
     ``known``: whether the first stage is the end of the step before; ``ends``: whether the last one is the end;
     ``filtered``: whether the error estimate is. ``limits`` (3,). ``k`` (stages, n): rates of the stages as they were
     solved; ``p`` (degree + 1, n): the polynomial of the step before; the rest as in `BlockWork`.
+
+    Of an ``additive`` method: ``implicit``, ``explicit``, the two parts of the rates, and their contexts;
+    ``a_explicit`` (stages, stages); ``k_implicit`` (stages, n), the implicit part in ``k``.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]
@@ -54,3 +57,10 @@ class DiagonalWork(NamedTuple):
     guess: Array
     k: Array
     p: Array
+    additive: int
+    implicit: int
+    implicit_context: int
+    explicit: int
+    explicit_context: int
+    a_explicit: Array
+    k_implicit: Array

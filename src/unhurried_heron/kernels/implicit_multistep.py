@@ -104,7 +104,8 @@ def _solve(system, work, control):
             outcome, count = solve_stage(system, work, control, work.context, control.finish, shift, limit)
             total += count
         if outcome == DIVERGED and memory.jacobian_age == FRESH:
-            outcome, count = solve_stage_damped(system, work, control, work.context, control.finish, shift, limit)
+            rates, stage = (system.rates, system.context), (work.context, control.finish, shift)
+            outcome, count = solve_stage_damped(system, work, control, rates, stage, limit)
             total += count
             memory.jacobian_age = memory.foreseen = 0
         if outcome == CONVERGED:

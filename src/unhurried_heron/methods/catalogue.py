@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Any, Final
 
 from unhurried_heron.errors import MethodError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.methods.additive import Additive
 from unhurried_heron.methods.method import FACTS, Method, is_method
 from unhurried_heron.methods.multistep import Multistep
 from unhurried_heron.methods.multistep_formulas import adams_bashforth, adams_moulton, backward_differentiation
@@ -168,6 +169,7 @@ CATALOGUE: Final = Catalogue(
     lambda: {"runge-kutta-chebyshev-2": lambda: Stabilised("runge-kutta-chebyshev-2", source=_CHEBYSHEV)},
     _published("stabilised", OrthogonalStages),
     _published("diagonally_implicit", RungeKutta),
+    _published("additive", Additive),
     _published("rosenbrock", Rosenbrock),
     _published("partitioned", Partitioned),
     _computed,
@@ -247,6 +249,7 @@ _OTHER_NAMES: Final = (
     (r"symplectic", "blanes-moan-4"),
     (r"sdirk", "sdirk-43"),
     (r"esdirk", "esdirk-43"),
+    (r"additive(-runge-kutta)?|imex|implicit-explicit", "ark-43"),
     (r"rosenbrock", "hairer-wanner-43"),
     (r"(runge-kutta-)?chebyshev|stabili[sz]ed", "runge-kutta-chebyshev-2"),
     (r"rkf-?45|fehlberg", "fehlberg-45"),

@@ -156,7 +156,7 @@ class DiagonalisedTableau:
             found: Matrix = np.linalg.solve(powers, values)
             if np.allclose(found.sum(axis=0), [float(x) for x in self.b], atol=1e-9):
                 return found
-        return joined_weights(self.a, self.b, self.stages)[0]
+        return joined_weights(ElementaryWeights(self.a), self.b, self.stages)[0]
 
     @cached_property
     def polynomial(self) -> Matrix:

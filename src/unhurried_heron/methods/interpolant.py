@@ -56,15 +56,15 @@ def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order
     raise MethodError("the method's weights do not even sum to one", expected="sum of b = 1", given=str(end.sum()))
 
 
-def joined_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
+def joined_weights(weights: ElementaryWeights, b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
     """Return weights as `continuous_weights` does, of polynomials that need only meet the ends of the step.
 
     For implicit methods: their derivatives there may be far from the rates along the solution.
 
     Parameters
     ----------
-    a : sequence of sequences of numbers
-        The tableau, shape (stages, stages).
+    weights : ElementaryWeights
+        Of the tableau.
     b : sequence of numbers
         The weights, shape (stages,).
     order : int
@@ -78,7 +78,7 @@ def joined_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: in
     ------
     MethodError
     """
-    weights, end = ElementaryWeights(a), floats(b)
+    end = floats(b)
     for tried in range(order, 0, -1):
         found = _solve(weights, end, tried, tried, smooth=False)
         if found is not None:
@@ -164,11 +164,12 @@ def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple
     rows, wanted = [], []
     for size in orders:
         for tree in trees(size):
-            rows.append([float(x) for x in weights.stages(tree)])
-            target = np.zeros(degree)
-            if size <= degree:
-                target[size - 1] = 1.0 / density(tree)
-            wanted.append(target)
+            for row in np.atleast_2d(weights.stages(tree)).astype(float):
+                rows.append(row)
+                target = np.zeros(degree)
+                if size <= degree:
+                    target[size - 1] = 1.0 / density(tree)
+                wanted.append(target)
     return np.array(rows), np.array(wanted)
 
 
@@ -212,7 +213,7 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, 
         phi, _ = _conditions(weights, range(order + 1, order + 2), degree)
         lower: Any = np.linalg.cholesky(1.0 / (exponents[:, None] + exponents + 1.0))
         measure = np.kron(lower.T, phi)
-        target = _next_targets(order + 1, degree, lower)
+        target = _next_targets(weights, order + 1, degree, lower)
         shift = np.linalg.lstsq(measure @ free, target - measure @ particular, rcond=_RANK)[0]
         particular = particular + free @ shift
     particular[np.abs(particular) < 1e-12] = 0.0
@@ -220,11 +221,12 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, 
     return weights_found
 
 
-def _next_targets(size: int, degree: int, lower: Matrix) -> Matrix:
+def _next_targets(weights: ElementaryWeights, size: int, degree: int, lower: Matrix) -> Matrix:
     """Project theta^size / density on the polynomials of the given degree, in the basis of the Cholesky factor.
 
     Parameters
     ----------
+    weights : ElementaryWeights
     size : int
         Nodes of the trees.
     degree : int
@@ -238,4 +240,5 @@ def _next_targets(size: int, degree: int, lower: Matrix) -> Matrix:
     """
     exponents = np.arange(1.0, degree + 1.0)
     projected = np.linalg.solve(lower, 1.0 / (exponents + size + 1.0))
-    return np.concatenate([[x / density(tree) for tree in trees(size)] for x in projected])
+    conditions = [density(tree) for tree in trees(size) for _ in np.atleast_2d(weights.stages(tree))]
+    return np.concatenate([x / np.array(conditions) for x in projected])

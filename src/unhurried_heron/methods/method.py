@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, Final, Protocol, cast
 
+import numpy as np
+
 from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.stability import Region
@@ -126,6 +128,11 @@ class Capabilities:
     def has_tableau(self) -> bool:
         """Whether it has coefficients ``a``, of stages or of earlier states: implicit steps are found by iterations."""
         return self._has("a")
+
+    @property
+    def explicit_limit(self) -> float:
+        """The limit of stability of a method's explicit part; infinite where it has none."""
+        return float(getattr(self._method, "explicit_limit", np.inf))
 
     @property
     def doubles(self) -> bool:

@@ -146,6 +146,34 @@ class ElementaryWeights:
         return at_most, None, 0.0
 
 
+class CoupledWeights(ElementaryWeights):
+    """Those of an additive method: a branch goes through either matrix, so that a tree has several conditions.
+
+    A. L. Araujo, A. Murua and J. M. Sanz-Serna, SIAM J. Numer. Anal. 34 (1997) 1926-1947.
+    """
+
+    def __init__(self, *matrices: Any) -> None:
+        self._matrices = [extended(each) for each in matrices]
+        self._known = {(): np.ones((1, len(self._matrices[0])), dtype=np.longdouble)}
+
+    def stages(self, tree: Tree) -> Any:
+        """Return the weights of the tree at each stage, a row for each choice of matrices."""
+        found = self._known.get(tree)
+        if found is None:
+            found = self._known[()]
+            for branch in tree:
+                # row sums are alike
+                through = self._matrices if branch else self._matrices[:1]
+                each = np.vstack([self.stages(branch) @ matrix.T for matrix in through])
+                found = (found[:, None] * each).reshape(-1, each.shape[1])
+            self._known[tree] = found
+        return found
+
+    def residual(self, b: Any, tree: Tree) -> float:
+        """Return how far the weights miss the condition that they miss most."""
+        return float(np.abs(self.stages(tree) @ b - np.longdouble(1) / density(tree)).max())
+
+
 def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: int) -> float:
     """Return how much larger the leading error of a solution is than that of an estimate of one order less.
 
@@ -154,7 +182,7 @@ def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: 
     Parameters
     ----------
     stages : callable
-        A tree's weights at the stages.
+        A tree's weights at the stages, or rows of them.
     b : array_like, shape (stages,)
         Weights of the solution.
     difference : array_like, shape (stages,)
@@ -166,16 +194,17 @@ def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: 
     float
     """
 
-    def errors(weights: Any, size: int, wanted: int) -> Any:
+    def errors(weights: Any, size: int, wanted: int) -> tuple[float, float]:
+        """Return the size over all trees, and over the tall one."""
         read = np.array([float(x) for x in weights])
-        return np.array(
-            [(read @ np.asarray(stages(t), dtype=float) - wanted / density(t)) / symmetry(t) for t in trees(size)]
-        )
+        found = [
+            (np.atleast_2d(stages(t)).astype(float) @ read - wanted / density(t)) / symmetry(t) for t in trees(size)
+        ]
+        tall = [depth_of(tree) for tree in trees(size)].index(size)
+        return float(np.linalg.norm(np.concatenate(found))), float(np.linalg.norm(found[tall]))
 
-    missed, estimated = errors(b, order + 1, 1), errors(difference, order, 0)
-    tall = [[depth_of(tree) for tree in trees(size)].index(size) for size in (order + 1, order)]
-    along = abs(missed[tall[0]]) / max(abs(estimated[tall[1]]), 1e-300)
-    return float(max(np.linalg.norm(missed) / np.linalg.norm(estimated), along))
+    (missed, missed_along), (estimated, along) = errors(b, order + 1, 1), errors(difference, order, 0)
+    return max(missed / estimated, missed_along / max(along, 1e-300))
 
 
 def depth_of(tree: Tree) -> int:

@@ -275,7 +275,7 @@ class RungeKutta(OneStep):
         zero = Fraction(0)
         if self.continuous is None:
             if self.implicit:
-                return joined_weights(self.a, self.b, self.order)
+                return joined_weights(self._weights, self.b, self.order)
             if self.ends_in_a_stage:
                 return continuous_weights(self.a, self.b, self.order)
             # the rate at the end of the step joins as one more stage

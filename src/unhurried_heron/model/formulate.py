@@ -14,6 +14,7 @@ from unhurried_heron.input.definitions import Definition
 from unhurried_heron.input.equation_lines import read_statements
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.model.additive_parts import has_marks, marked_parts, without_marks
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.complex_states import ComplexStates, complex_starts, refuse_complex
 from unhurried_heron.model.constraints import Constraints, mass_of, with_constraints
@@ -98,7 +99,9 @@ class _ModelBuilder:
         return Model(
             layout=layout,
             parameters=sorter.parameters,
-            rates=WrittenRates(layout, indexed_formulas, smooth.indexed_formulas, smooth.switches, smooth.left, shown),
+            rates=_with_parts(
+                WrittenRates(layout, indexed_formulas, smooth.indexed_formulas, smooth.switches, smooth.left, shown)
+            ),
             inputs=sorter.inputs,
             derived_layout=derived_layout,
             derived=derived,
@@ -196,6 +199,15 @@ class _ModelBuilder:
                     node = rule.node if last else Node("at", above, *rule.indices) if rule.indices else name(above)
                     lines.append(("" if base in algebraic else to_text(left), node, ranges))
         return tuple(lines)
+
+
+def _with_parts(rates: WrittenRates) -> WrittenRates:
+    """Return rates without marks, which tell the parts of those that have some."""
+    if not has_marks(rates.indexed_formulas):
+        return rates
+    marked = marked_parts(rates.indexed_formulas), marked_parts(rates.held)
+    plain, held = without_marks(rates.indexed_formulas), without_marks(rates.held)
+    return replace(rates, indexed_formulas=plain, held=held, marked=marked)
 
 
 def derived_formulas(

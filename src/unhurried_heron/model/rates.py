@@ -20,6 +20,7 @@ from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.model.additive_parts import AdditiveParts, linear_parts
 from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.guards import Guard, guards_of
@@ -140,6 +141,8 @@ class WrittenRates:
         Conditions inside indexed states, which are not followed.
     reduced : tuple of (str, Node, str)
         The first-order equations as they are shown.
+    marked : pair of AdditiveParts, or None
+        Their implicit and explicit parts and those of the held ones, where terms are marked.
     """
 
     layout: Layout
@@ -148,6 +151,7 @@ class WrittenRates:
     switches: tuple[HeldSwitch, ...] = ()
     left: tuple[str, ...] = ()
     reduced: Shown = ()
+    marked: tuple[AdditiveParts, AdditiveParts] | None = None
     known = written = True
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
@@ -175,6 +179,11 @@ class WrittenRates:
 
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
         return narrow_formulas(self.held, self.layout, parameters)
+
+    @property
+    def parts(self) -> tuple[AdditiveParts, AdditiveParts]:
+        """Their implicit and explicit parts, and those of the held ones: marked or linear terms, and the others."""
+        return self.marked or (linear_parts(self.indexed_formulas, self.layout), linear_parts(self.held, self.layout))
 
     @cached_property
     def can_be_no_number(self) -> bool:

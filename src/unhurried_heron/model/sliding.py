@@ -175,7 +175,7 @@ def _sliding_model(model: Model, switch: HeldSwitch) -> Model | None:
                    for each in rates.switches if each.slot != switch.slot)  # fmt: skip
     live = {each.slot: each.live for each in others}
     indexed_formulas = tuple(replace(formula, node=replace_names(formula.node, live.get, {})) for formula in held)
-    sliding = replace(rates, indexed_formulas=indexed_formulas, held=held, switches=others)
+    sliding = replace(rates, indexed_formulas=indexed_formulas, held=held, switches=others, marked=None)
     # on this switch, those before it are slid along by what both its sides make of their shares
     joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)
     surfaces = (*joined, Surface(switch, standing.partials, standing.speed, share))

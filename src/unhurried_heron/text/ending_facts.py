@@ -41,11 +41,15 @@ class Cause(NamedTuple):
 
 
 class StabilityLimit(NamedTuple):
-    """That stability held steps back: how many steps there were, when it last did, and where the march stopped."""
+    """That stability held steps back: how many steps there were, when it last did, and where the march stopped.
+
+    ``explicit``: that of the explicit part of an additive method.
+    """
 
     steps: int
     until: float
     time: float
+    explicit: bool = False
 
 
 class QuietStates(NamedTuple):

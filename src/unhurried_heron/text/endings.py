@@ -173,9 +173,11 @@ def stability_limit(limit: StabilityLimit | None) -> str:
         return ""
     to_the_end = limit.until == limit.time
     steps = f"Its {limit.steps:,} steps" if to_the_end else f"Of its {limit.steps:,} steps many"
+    what = "the explicit part of the rates" if limit.explicit else "the problem"
+    marks = "Mark more terms as implicit(…), or t" if limit.explicit else "T"
     where = "there" if to_the_end else f"up to t = {limit.until:.6g} at least"
     return (
-        f"{steps} were limited by stability and not by accuracy: the problem is stiff {where}. Try an implicit "
+        f"{steps} were limited by stability and not by accuracy: {what} is stiff {where}. {marks}ry an implicit "
         f"method, {FOR_STIFF}."
     )
 

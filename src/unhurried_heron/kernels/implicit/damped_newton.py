@@ -22,7 +22,7 @@ from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, so
 from unhurried_heron.kernels.linear_algebra.context import DONE, UNKNOWN
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.march.rates import ask_part
 from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, STOPPED
 
@@ -269,8 +269,8 @@ def _stage_miss(system, work, control, where, part):
     system : System
     work : work space of an implicit family
     control : CONTROL
-    where : (int, float, float)
-        Context of the factors, time and shift of the stage.
+    where : (int, float, float, (int, int))
+        Context of the factors, time and shift of the stage, and the addresses of the rates and their context.
     part : float
         The share of the step that is solved for.
 
@@ -279,10 +279,10 @@ def _stage_miss(system, work, control, where, part):
     int
         1, or the code of the function that stopped.
     """
-    (_, time, shift), n = where, system.n
+    (_, time, shift, rates), n = where, system.n
     for k in range(n):
         work.stage[k] = work.base[k] + work.z[k]
-    code = ask_rates(system, control, FOR_STAGES, time, work.stage, work.residual)
+    code = ask_part(rates, control, FOR_STAGES, time, work.stage, work.residual)
     for k in range(n):
         work.defect[k] = work.residual[k]
     subtract_mass(system, shift / part, work.z, work.defect)
@@ -298,8 +298,8 @@ def _stage_correct(system, work, control, where, part, fresh):
     system : System
     work : work space of an implicit family
     control : CONTROL
-    where : (int, float, float)
-        Context of the factors, time and shift of the stage.
+    where : (int, float, float, (int, int))
+        As of `_stage_miss`.
     part : float
         The share of the step that is solved for.
     fresh : bool
@@ -310,7 +310,7 @@ def _stage_correct(system, work, control, where, part, fresh):
     (int, int)
         The code of the rates, 2 where the matrix is singular; and the sign of the determinant, 0 for none.
     """
-    (context, time, shift), sign = where, 1
+    (context, time, shift, _), sign = where, 1
     if fresh:
         code = jacobian_at(system, work, control, time, work.stage, work.residual)
         if code != 1:
@@ -327,7 +327,7 @@ def _stage_correct(system, work, control, where, part, fresh):
 
 
 @inner
-def solve_stage_damped(system, work, control, context, time, shift, threshold):
+def solve_stage_damped(system, work, control, part, stage, threshold):
     """Solve a stage y = base + z, rates = shift M z; return the outcome and the number of iterations.
 
     Jacobian and factors are of this stage afterwards. ``work`` has ``direction``, ``stage`` and ``kept`` (n,) besides
@@ -338,11 +338,10 @@ def solve_stage_damped(system, work, control, context, time, shift, threshold):
     system : System
     work : work space of an implicit family
     control : CONTROL
-    context : int
-        Address of the context of the factors.
-    time : float
-    shift : float
-        The shift in shift*M - J, one over a time.
+    part : (int, int)
+        The addresses of the rates, or of a part of them, and of their context.
+    stage : (int, float, float)
+        The address of the context of the factors, the time of the stage, and the shift.
     threshold : float
         The largest error of the iteration, in tolerances.
 
@@ -351,8 +350,9 @@ def solve_stage_damped(system, work, control, context, time, shift, threshold):
     (int, int)
         CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
+    context, time, shift = stage
     arrays = (system.n, work.z, work.defect, work.direction, work.kept)
-    equations = (arrays, _stage_miss, _stage_correct, (context, time, shift))
+    equations = (arrays, _stage_miss, _stage_correct, (context, time, shift, part))
     outcome, count = solve_damped(system, work, control, equations, threshold)
     for k in range(system.n):
         system.trial[k] = work.base[k] + work.z[k]

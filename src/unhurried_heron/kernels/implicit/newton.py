@@ -15,7 +15,7 @@ from unhurried_heron.kernels.implicit.mass_matrix import subtract_mass, worst_mi
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.march.rates import ask_part
 from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import newton_in
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GOES_ON, STOPPED
@@ -261,14 +261,44 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     (int, int)
         CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
+    at_rest = missed_at_rest(system, work, shift)
+    part = (system.rates, system.context)
+    return solve_part(system, work, control, part, at_rest, (context, time, shift), threshold, share)
+
+
+@inner
+def solve_part(system, work, control, part, at_rest, stage, threshold, share=1.0):
+    """Iterate as `solve_stage` does, for a part of the rates.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    part : (int, int)
+        The addresses of the function and of its context.
+    at_rest : float
+        What the equations miss where nothing moves, in tolerances; infinite where that is not known.
+    stage : (int, float, float)
+        The address of the context of the factors, the time of the stage, and the shift.
+    threshold : float
+        The largest error of the iteration, in tolerances.
+    share : float, optional
+        The share of each correction that is taken.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
+    """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
-    limits = (threshold, MAX_ITERATIONS)
-    newton = begin_iterations(work, missed_at_rest(system, work, shift), rounding_of(system, control, threshold))
+    (context, time, shift), limits = stage, (threshold, MAX_ITERATIONS)
+    newton = begin_iterations(work, at_rest, rounding_of(system, control, threshold))
     for k in range(n):
         system.trial[k] = work.base[k] + work.z[k]
     while outcome == GOES_ON:
         count += 1
-        code = ask_rates(system, control, FOR_STAGES, time, system.trial, work.residual)
+        code = ask_part(part, control, FOR_STAGES, time, system.trial, work.residual)
         if code != 1:
             return (STOPPED if code < 1 else DIVERGED), count
         subtract_mass(system, shift, work.z, work.residual)

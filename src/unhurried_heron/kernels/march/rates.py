@@ -26,9 +26,32 @@ def ask_rates(system, control, purpose, time, state, out):
     -------
     int
     """
+    return ask_part((system.rates, system.context), control, purpose, time, state, out)
+
+
+@inner
+def ask_part(part, control, purpose, time, state, out):
+    """Write a part of the rates, or all, and return the code of the function.
+
+    Parameters
+    ----------
+    part : (int, int)
+        The addresses of the function and of its context.
+    control : CONTROL
+    purpose : int
+        A `Purpose`.
+    time : float
+    state : float pointer, (n,)
+    out : float pointer, (n,)
+        Filled with the result.
+
+    Returns
+    -------
+    int
+    """
     count_rates(control, purpose, 1)
     control.bad_time = time
-    return call_native(system.rates, time, state, out, system.context)
+    return call_native(part[0], time, state, out, part[1])
 
 
 @inner
