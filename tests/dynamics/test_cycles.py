@@ -25,6 +25,12 @@ AROUND: dict = {
                   [np.exp(-4 * np.pi)]),
     # B. van der Pol's equation, of which the period is known to many digits
     "relaxation": ("x' = y\ny' = (1 - x^2)*y - x", PLANE, {}, 6.66328685932313, [np.exp(-7.0588965)]),
+    # the multipliers of what constraints leave free
+    "constraint": ("x' = y\ny' = (1 - x^2)*y - z\n0 = z + z^3/10 - x - x^3/10", PLANE, {}, 6.66328685932313,
+                   [np.exp(-7.0588965)]),
+    "on a circle": (
+        "x'' = -pull*x - y*push\ny'' = -pull*y + x*push\npush = 1 - (x*y' - y*x')/2\n0 = x^2 + y^2 - 1",
+        {"x": 1.0, "y": 0.0, "x'": 0.0, "y'": 1.2}, {}, np.pi, [np.exp(-np.pi / 2)]),
     "short interval": ("x' = y\ny' = (1 - x^2)*y - x", PLANE, {"interval": (0, 0.5)}, 6.66328685932313, None),
     "twice around": ("x' = y\ny' = (1 - x^2)*y - x", {"x": 2.0, "y": 0.1}, {"near": {"x": 2.0}, "period": 13.4},
                      6.66328685932313, [np.exp(-7.0588965)]),

@@ -13,6 +13,12 @@ def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
                                   interval=(0, 10))  # fmt: skip
     found = uh.exponents(linear, seconds=1.0)
     assert found.values == pytest.approx([-1, -1, -4], abs=1e-4)
+    # a hanging weight with friction, in the plane: two of its states are free
+    hanging = "x'' = -pull*x - 0.3*x'\ny'' = -pull*y - 9 - 0.3*y'\n0 = x^2 + y^2 - 1"
+    weight = uh.Problem.from_text(hanging, initial={"x": 0.6, "y": -0.8, "x'": 0, "y'": 0}, interval=(0, 5))
+    assert uh.exponents(weight, seconds=2.0).values == pytest.approx([-0.15, -0.15], abs=2e-3)
+    with pytest.raises(uh.OptionError, match="fewer exponents"):
+        uh.exponents(weight, 3)
     # backwards what shrank grows; and a parameter that the rates do not name does no harm
     back = uh.Problem.from_text("x' = -x", initial={"x": "s"}, interval=(1, 0), parameters={"s": 1e-9})
     assert uh.exponents(back, seconds=0.3).values == pytest.approx([1.0], abs=1e-4)
@@ -48,6 +54,7 @@ def test_convection_is_chaotic() -> None:
     [
         ("x' = v\nv' = (1 - x^2)*v - x", {"x": 1, "v": 0}, None, "cycles"),
         ("x' = v\nv' = (1 - x^2)*v - x", {"x": 1, "v": 0}, 1, "cycles"),
+        ("x' = v\nv' = (1 - x^2)*v - z\n0 = z + z^3/9 - x", {"x": 1, "v": 0}, None, "cycles"),
         ("x' = v\nv' = -x\ny' = w\nw' = -2*y", {"x": 1, "v": 0, "y": 1, "w": 0}, None, "quasi-periodic"),
         ("x' = v\nv' = -x - v + cos(t)", {"x": 1, "v": 0}, None, "settles"),
         ("x' = v\nv' = -x + 0.1*cos(1.41421*t)", {"x": 1, "v": 0}, None, "quasi-periodic"),

@@ -25,6 +25,7 @@ from unhurried_heron.dynamics.shooting import CLOSED, Shooting
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import OptionError
 from unhurried_heron.input.rules import POSITIVE
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.extent import extent
@@ -55,7 +56,7 @@ class Cycle(ByValue):
     period : float
     state : ndarray, shape (n_states,)
         On the cycle, where its run begins.
-    multipliers : ndarray of complex, shape (n_states,)
+    multipliers : ndarray of complex, shape (n_states,), with constraints fewer
         Floquet multipliers, by which small differences grow in a period; the largest first. Without forcing one of
         them is one, along the cycle.
     stable : bool or None
@@ -247,11 +248,9 @@ def _around(problem: Problem, begins: Array, length: float, settings: dict[str, 
     edges = np.linspace(start, start + length, len(begins) + 1).tolist()
     with quietly():
         for k, begin in enumerate(begins):
-            initial = dict(zip(problem.states, begin.tolist(), strict=True))
-            here = problem.with_(initial=initial, interval=(edges[k], edges[k + 1]))
+            here = beginning_near(problem, begin, {}).with_(interval=(edges[k], edges[k + 1]))
             runs.append(integrate(here, **settings))
-        whole = problem.with_(initial=dict(zip(problem.states, begins[0].tolist(), strict=True)),
-                              interval=(start, start + length))  # fmt: skip
+        whole = beginning_near(problem, begins[0], {}).with_(interval=(start, start + length))
     run = runs[0]
     for each in runs[1:]:
         run = concatenated(run, whole, (run, each), each.ending)

@@ -21,6 +21,7 @@ from unhurried_heron.dynamics.variational import with_vectors
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, whole
+from unhurried_heron.problem.consistency import beginning_near, free_directions, is_constrained, with_rates_for_all
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.text.document import Document
@@ -107,7 +108,8 @@ def exponents(
     Parameters
     ----------
     problem : Problem
-        Without jumps. The solution begins as it says, and a fifth of the time passes before anything is counted.
+        Without jumps; constraints may stand among written equations. The solution begins as it says, and a fifth of
+        the time passes before anything is counted.
     count : int, optional
         How many, the largest first; by default all.
     accuracy : float
@@ -143,11 +145,12 @@ def exponents(
     POSITIVE(accuracy, "accuracy", "exponents")
     POSITIVE(seconds, "seconds", "exponents")
     _SEED(seed, "seed", "exponents")
-    n = problem.model.layout.size
+    n = free_directions(problem, problem.start).shape[1]
     wanted = n if count is None else POSITIVE_COUNT(count, "count", "exponents")
     if wanted > n:
+        free = " that no constraint tells" if n < problem.model.layout.size else ""
         raise OptionError("there are fewer exponents", name="count", location="exponents",
-                          expected=f"at most {n}, one for each state", given=excerpt(count))  # fmt: skip
+                          expected=f"at most {n}, one for each state{free}", given=excerpt(count))  # fmt: skip
     march = _Vectors(problem, wanted, seed, {"rtol": _RTOL, **march_options(options, "exponents"), "method": method})
     begun, turns = clock.perf_counter(), list[Array]()
     lengths = list[float]()
@@ -180,13 +183,23 @@ class _Vectors:
     """A state with vectors beside it, which go on turn by turn."""
 
     def __init__(self, problem: Problem, count: int, seed: int, options: dict[str, Any]) -> None:
-        self._problem, self._count, self._options = with_vectors(problem, count), count, options
+        self._held = problem if is_constrained(problem) else None
+        flow = problem if self._held is None else with_rates_for_all(problem) or problem
+        self._problem, self._count, self._options = with_vectors(flow, count), count, options
         self._names, n = self._problem.states, problem.model.layout.size
         start, end = problem.interval
         self._time, self.turn, self.state, self._longest = start, (end - start) / 100.0, problem.start, end - start
         self._forced = is_forced(problem)
         draw = np.random.default_rng(seed).standard_normal((n, count))
-        self._vectors = np.linalg.qr(draw)[0]
+        self._vectors = np.linalg.qr(self._along(draw))[0]
+
+    def _along(self, vectors: Array) -> Array:
+        """Return vectors without what leads off the constraints."""
+        if self._held is None:
+            return vectors
+        free = free_directions(self._held, self.state)
+        along: Array = free @ (free.T @ vectors)
+        return along
 
     def go_on(self) -> Array:
         """March for a turn; return by what powers of e the vectors grew, shape (count,)."""
@@ -205,7 +218,9 @@ class _Vectors:
         end, n = run.data.trajectory.end_state, self.state.size
         self._time += self.turn
         self.state = end[:n]
-        vectors, grown = np.linalg.qr(end[n:].reshape(self._count, n).T)
+        if self._held is not None:
+            self.state = beginning_near(self._held, self.state, {}).start
+        vectors, grown = np.linalg.qr(self._along(end[n:].reshape(self._count, n).T))
         logs: Array = np.log(np.abs(np.diag(grown)))
         self._vectors = vectors
         most = max(float(np.abs(logs).max()), float(np.ptp(logs)))

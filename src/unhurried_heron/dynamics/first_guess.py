@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.errors import OptionError, RunError, excerpt
+from unhurried_heron.problem.consistency import beginning_near, is_constrained
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.columns import modes_at
@@ -52,7 +53,11 @@ def first_guess(
             if not isinstance(near, Mapping):
                 raise OptionError("this is no state near a cycle", name="near", location="cycle",
                                   expected="values of states by name, or a Cycle", given=excerpt(near))  # fmt: skip
-            problem = problem.with_(initial={**problem.initial, **near})
+            if not is_constrained(problem):
+                problem = problem.with_(initial={**problem.initial, **near})
+            else:
+                begun = {**dict(zip(problem.states, problem.start.tolist(), strict=True)), **near}
+                problem = beginning_near(problem, np.array([begun[name] for name in problem.states]), {})
             if period is not None:
                 return problem, period
         if forced and period is not None:
@@ -115,8 +120,7 @@ def _at(problem: Problem, run: Run, time: float) -> Problem:
     state = run.data.trajectory.at(np.array([time]))[0]
     changed = modes_at(run, np.array([time]))
     modes = {} if changed is None else dict(zip(run.modes, changed[1][0].tolist(), strict=True))
-    return problem.with_(initial=dict(zip(problem.states, state.tolist(), strict=True)),
-                         parameters={**problem.parameters, **modes})  # fmt: skip
+    return beginning_near(problem, state, {**problem.parameters, **modes})
 
 
 def _returns(run: Run, *, first: bool) -> tuple[float, float] | None:

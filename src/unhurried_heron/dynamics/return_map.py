@@ -10,6 +10,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.dynamics.variational import jumps_of, with_vectors
 from unhurried_heron.errors import RunError
+from unhurried_heron.problem.consistency import beginning_near, derivative_at, is_constrained
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -33,9 +34,14 @@ class ReturnMap:
 
     def __init__(self, problem: Problem, settings: dict[str, Any]) -> None:
         self.problem, self.settings = problem, settings
-        self._n = problem.model.layout.size
-        self._vectors = None if jumps_of(problem) else with_vectors(problem, self._n)
+        self._n, self._whole = problem.model.layout.size, not is_constrained(problem)
+        jumps = jumps_of(problem) or not self._whole
+        self._vectors = None if jumps else with_vectors(problem, self._n)
         self._size: Array | None = None
+
+    def rates(self, time: float, state: Array) -> Array:
+        """Return the derivatives of the states, shape (n_states,), at a time and state."""
+        return derivative_at(self.problem, time, state)
 
     def moves(self, begins: Array, length: float) -> Array:
         """Return how far each state goes on the way.
@@ -131,9 +137,14 @@ class ReturnMap:
 
     def _run(self, problem: Problem, state: Array, length: float, start: float | None = None, record: int = 2) -> Run:
         start = problem.interval[0] if start is None else start
+        interval, initial = (start, start + length), None
         with quietly():
-            initial = dict(zip(problem.states, state.tolist(), strict=True))
-            run = integrate(problem, initial=initial, interval=(start, start + length), record=record, **self.settings)
+            if self._whole:
+                initial = dict(zip(problem.states, state.tolist(), strict=True))
+            else:
+                # what constraints tell follows
+                problem = beginning_near(problem, state, {})
+            run = integrate(problem, initial=initial, interval=interval, record=record, **self.settings)
         if not run.ending.as_requested:
             raise RunError("a solution near the cycle ends on its way", name="cycle", location="cycle",
                            expected="solutions that go on", given=str(run.ending)[:200])  # fmt: skip

@@ -21,6 +21,7 @@ from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
 from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.rules import FINITE, POSITIVE, POSITIVE_COUNT, whole
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.stability.eigenvalues import eigenvalues
@@ -189,8 +190,7 @@ def steady(problem: Problem, *, seconds: float = 10.0, **options: Any) -> Equili
             break
         length *= 2.0
         with quietly():
-            begun = dict(zip(problem.states, state.tolist(), strict=True))
-            here = problem.with_(initial=begun, interval=(start, start + length))
+            here = beginning_near(problem, state, {}).with_(interval=(start, start + length))
     raise RunError("it does not come to rest", name="steady", location="steady",
                    expected="a solution that settles; more seconds=…, or equilibria(…) within a box",
                    given=f"{run.ending} after {spent:.3g} s, {run.final_numbers}"[:300])  # fmt: skip

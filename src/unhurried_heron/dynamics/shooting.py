@@ -15,6 +15,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.dynamics.return_map import ReturnMap
 from unhurried_heron.errors import RunError
+from unhurried_heron.problem.consistency import free_directions
 from unhurried_heron.problem.problem import Problem
 
 # Steps of Newton's method.
@@ -131,7 +132,8 @@ class Shooting:
 
         Returns
         -------
-        ndarray of complex, shape (n_states,)
+        ndarray of complex, shape (n_free,)
+            As many as states are not told by constraints.
         """
         matrices = self._around(begins, length)[1]
         m, n = begins.shape
@@ -146,7 +148,9 @@ class Shooting:
             powers.sort(key=lambda each, largest=largest: abs(each - largest))  # type: ignore[misc]  # bound at once
             values[k] = np.mean(powers[:m])
             del powers[:m]
-        return values[np.lexsort((values.imag, -np.abs(values)))]
+        # where a state is told by others, nothing depends on where it begins
+        free = free_directions(self.problem, begins[0]).shape[1]
+        return values[np.lexsort((values.imag, -np.abs(values)))][:free]
 
     def _around(self, begins: Array, length: float) -> tuple[Array, Array]:
         """Return where segments end, and the derivatives of that."""
@@ -187,13 +191,13 @@ class Shooting:
             whole[rows, ahead : ahead + n] -= np.eye(n)
             right[rows] = (np.roll(begins, -1, axis=0)[k] - ends[k]) / size
             if not self.forced:
-                rates = self.problem.rates_at(times[k] + part, ends[k])
+                rates = self.map.rates(times[k] + part, ends[k])
                 whole[rows, m * n] = rates * length / (m * size)
         if self.forced:
             whole[m * n, m * n] = 1.0
         else:
             # the correction where it begins is normal to the cycle
-            whole[m * n, :n] = self.problem.rates_at(times[0], begins[0]) * length / size
+            whole[m * n, :n] = self.map.rates(times[0], begins[0]) * length / size
         found = np.linalg.lstsq(whole, right, rcond=_SINGULAR)[0]
         return found[:-1].reshape(m, n) * size, float(length * found[-1])
 
@@ -214,7 +218,7 @@ class Shooting:
         where = ", ".join(f"{name} = {value:.6g}" for name, value in named)[:200]
         known = np.maximum(np.abs(state), np.abs(self.problem.start))
         still = bool((moves <= _MOVES * known).all())
-        rates = self.problem.rates_at(self.problem.interval[0], state)
+        rates = self.map.rates(self.problem.interval[0], state)
         if still or not np.abs(rates * length / _sizes(moves)).max() > _MOVES:
             raise RunError("this leads to an equilibrium, and to no cycle", name="cycle", location="cycle",
                            expected="a solution that goes on moving; an equilibrium is found by steady(…)",

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import UnfitProblemError
+from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.differentiated import differentiated
+from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.mass_matrix import MassMatrix
+from unhurried_heron.problem.pointwise import surroundings
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
@@ -23,6 +27,8 @@ _MAX_STATES: Final = 1000
 _MAX_RANKED: Final = 300
 # The share of the largest singular value below which a matrix is singular: Jacobians by differences have eight digits.
 _SINGULAR: Final = 1e-7
+# The step of a difference in time, as a share of it: the cube root of rounding.
+_IN_TIME: Final = 6e-6
 # Newton's iterations,
 _TURNS: Final = 20
 # which end where a correction is below this share of the largest state.
@@ -43,21 +49,73 @@ def refuse_higher_index(problem: Problem) -> None:
         problem.model.remembered(("index",), lambda: _refuse_higher_index(problem, mass))
 
 
-def _rows(problem: Problem, state: Array, mass: MassMatrix) -> Array:
-    """Return the rows of M and, of constraints, those of the Jacobian at the start, shape (n_states, n_states).
+def free_directions(problem: Problem, state: Array) -> Array:
+    """Return directions along which constraints stay met at the start, shape (n_states, n_free), of length one each."""
+    if not is_constrained(problem):
+        return np.eye(state.size)
+    mass, n, model, start = problem.model.mass, state.size, problem.model, np.array([problem.interval[0]])
+    held = np.zeros(n, dtype=bool) if mass is None else mass.sizes(n) == 0.0
+    rows = [problem.jacobian_at(start[0], state)[held]] if held.any() else []
+    formulas = manifold_formulas(model)
+    if formulas:
+        around = surroundings(problem, start, state[None])
+        entries: Any = filled(jacobian(formulas, model.layout), len(formulas) * n, around, (1,))
+        rows.append(entries.reshape(-1, n))
+    if not rows:
+        return np.eye(n)
+    _, sizes, directions = np.linalg.svd(np.vstack(rows))
+    found: Array = directions[int((sizes > _SINGULAR * sizes[0]).sum()) :].T
+    return found
+
+
+def is_constrained(problem: Problem) -> bool:
+    """Whether states do not move by their rates alone: by a mass matrix, or along a manifold."""
+    return problem.model.mass is not None or bool(problem.model.manifold)
+
+
+def derivative_at(problem: Problem, time: float, state: Array) -> Array:
+    """Return y', shape (n_states,), of M y' = f; of algebraic states that by which their constraints stay met.
+
+    Parameters
+    ----------
+    problem : Problem
+    time : float
+    state : ndarray, shape (n_states,)
+
+    Returns
+    -------
+    ndarray
+    """
+    rates: Array = problem.rates_at(time, state)
+    mass = problem.model.mass
+    if mass is None:
+        return rates
+    start, end = problem.interval
+    step = _IN_TIME * (abs(time) + abs(end - start))
+    around = [problem.rates_at(time + sign * step, state) for sign in (1.0, -1.0)]
+    held = mass.sizes(state.size) == 0.0
+    moved = np.where(held, (around[1] - around[0]) / (2.0 * step), rates)
+    found: Any = np.linalg.solve(_rows(problem, state, mass, time), moved)
+    return np.asarray(found)
+
+
+def _rows(problem: Problem, state: Array, mass: MassMatrix, time: float | None = None) -> Array:
+    """Return the rows of M and, of constraints, those of the Jacobian, shape (n_states, n_states).
 
     Parameters
     ----------
     problem : Problem
     state : ndarray, shape (n_states,)
     mass : MassMatrix
+    time : float, optional
+        By default the start.
 
     Returns
     -------
     ndarray
     """
-    held = mass.sizes(state.size) == 0.0
-    return np.where(held[:, None], problem.jacobian_at(problem.interval[0], state), mass.full(state.size))
+    held, when = mass.sizes(state.size) == 0.0, problem.interval[0] if time is None else time
+    return np.where(held[:, None], problem.jacobian_at(when, state), mass.full(state.size))
 
 
 def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
