@@ -67,6 +67,17 @@ CASES = {
         {"a": 0.3, "b": -0.2, "c": 0.1},
         {},
     ),
+    "friction beside a constraint": (
+        "v' = 2*sin(t) - (0.6 + drag/4)*sign(v)\nw' = cos(1.7*t) - 0.5*sign(w)\ndrag + drag^3 = 1 + v*w",
+        {"v": 0.7, "w": -0.4},
+        {},
+    ),
+    "a bead with friction on a ring": (
+        "x'' = -pull*x + rough*sign(v)*y\ny'' = -pull*y - 9 - rough*sign(v)*x + sin(t)\n"
+        "v = x*y' - y*x'\nx^2 + y^2 = 1",
+        {"x": 0.8, "y": -0.6, "x'": 0.0, "y'": 0.0},
+        {"rough": 1.5},
+    ),
 }  # fmt: skip
 
 

@@ -14,6 +14,8 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.memory.bundles import ACTION_SIZE, Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
+from unhurried_heron.model.manifold import manifold_columns
+from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch, WholeSwitch
 
 # Crossings that fit into the buffer before the march returns.
@@ -73,6 +75,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
         nested=longs([int(each.nested) if each else 0 for each in held]),
         gaps=pairs[0],
         lives=pairs[1],
+        follows=_follow(request.problem.model, switches),
         located=longs(located),
         room=room,
         crossed=np.empty(room),
@@ -85,6 +88,16 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
         limited=int(native.limits is not None),
         limits=_NOTHING if native.limits is None else native.limits,
     )
+
+
+def _follow(model: Model, switches: Sequence[Switch]) -> IntArray:
+    """Return whether switches depend on states that constraints tell, int64 (n_switches,); functions may."""
+    if model.mass is None:
+        given = set[int]().union(*(columns or () for columns in manifold_columns(model)))
+    else:
+        given = set(range(model.layout.size)) - set(model.mass.columns.tolist())
+    return longs([not isinstance(each, HeldSwitch) or bool(given & model.layout.states_in(each.gap).keys())
+                  for each in switches])  # fmt: skip
 
 
 def known_rows(room: int, *, limited: bool) -> dict[str, Any]:

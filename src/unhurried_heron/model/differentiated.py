@@ -7,7 +7,7 @@ Equations II*, 2nd ed. (1996), section VI.1.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from unhurried_heron.errors import OrderError
@@ -34,8 +34,6 @@ class Differentiated(Transformation):
 
     Attributes
     ----------
-    original : Model
-        With constraints in the place of these.
     constraints : tuple of Node
         What is zero all along.
     algebraic : tuple of str
@@ -43,13 +41,8 @@ class Differentiated(Transformation):
     """
 
     name: ClassVar[str] = "differentiated constraints"
-    original: Model = field(compare=False)
     constraints: tuple[Node, ...] = ()
     algebraic: tuple[str, ...] = ()
-
-    def whole(self, model: Model) -> Model:
-        """Return the model with its constraints."""
-        return self.original
 
     def manifold(self) -> tuple[Node, ...]:
         """Return the constraints."""
@@ -96,7 +89,7 @@ def differentiated(model: Model) -> Model | None:
     return replace(
         model,
         rates=WrittenRates(layout, new, smooth.indexed_formulas, smooth.switches, smooth.left, rates.reduced),
-        transformations=(*model.transformations, Differentiated(model, tuple(held.values()), tuple(held))),
+        transformations=(*model.transformations, Differentiated(tuple(held.values()), tuple(held))),
         mass=None,
     )
 

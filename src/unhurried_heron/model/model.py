@@ -234,7 +234,7 @@ class Model:
 
     @property
     def whole(self) -> Model:
-        """The model that runs are told of: of a motion along switches that of the motion along none."""
+        """The model of the motion along no switch."""
         found = self
         for each in self.transformations[::-1]:
             found = each.whole(found)

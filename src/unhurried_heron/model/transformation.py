@@ -51,7 +51,7 @@ class Transformation:
         return node
 
     def whole(self, model: Any) -> Any:
-        """Return the model that runs are told of, if that is another."""
+        """Return the model of the motion along no switch, if that is another."""
         return model
 
     def watched(self, event: Event) -> Node | None:

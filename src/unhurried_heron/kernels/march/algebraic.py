@@ -1,7 +1,7 @@
 """Beyond a crossing algebraic states may leap: constraints are met again, and switches look at what came of it.
 
 Where such a state comes to zero and stays there, as a flow behind a shut gate, its sign is rounding. A switch that
-watches it keeps its side then until the value has been away from zero by more than the errors of the states.
+follows it keeps its side then until the value has been away from zero by more than the errors of the states.
 """
 
 from __future__ import annotations
@@ -90,7 +90,8 @@ def hold_at_zero(system, watch, control, crossing):
     crossing : Crossing
     """
     for e in range(crossing.n_events, watch.m):
-        if watch.band[e] == 0.0:
+        follows = crossing.follows[crossing.located[e - crossing.n_events]] == 1
+        if follows and watch.band[e] == 0.0:
             band = band_of(watch, control, system, e)
             if abs(watch.values[e]) <= band:
                 watch.band[e], watch.values[e] = band, TINY

@@ -182,8 +182,9 @@ class Crossing(NamedTuple):
 
     Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``
     and ``lives`` (n_switches, 2): function and context of the formula where others are held, and of the value where
-    none is; ``located`` (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed``
-    (room,), ``crossed_values`` (room,) and int64 ``crossed_which``, ``crossed_row``.
+    none is; ``follows`` (n_switches,): whether it depends on states that constraints tell; ``located``
+    (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed`` (room,),
+    ``crossed_values`` (room,) and int64 ``crossed_which``, ``crossed_row``.
 
     Known times: ``times`` (n_landings + 1,), the end of the run as the last; ``longest``: the bound on the steps beyond
     (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
@@ -204,6 +205,7 @@ class Crossing(NamedTuple):
     nested: LongArray
     gaps: LongArray
     lives: LongArray
+    follows: LongArray
     located: LongArray
     room: int
     crossed: Array
