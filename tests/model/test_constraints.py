@@ -27,6 +27,7 @@ from unhurried_heron.model.structure import structure_of
 # what is written, what is given at the start, the unknowns' index, and closed forms
 SOLVED: dict[str, tuple[str, dict[str, float], int, dict[str, Callable[[float], float]]]] = {
     "a cubic": ("x' = -(3*z^2 + 1)*z\nz^3 + z = x", {"x": 2}, 1, {"z": lambda t: math.exp(-t)}),
+    "a parameter": ("x' = -(3*z^2 + 1)*z\np = z^3 + z - x", {"x": 2}, 1, {"z": lambda t: math.exp(-t)}),
     "needs itself": ("x' = -(1 + 3*q^2)*q\nq = x - q^3", {"x": 2}, 1, {"q": lambda t: math.exp(-t)}),
     "in a circle": ("x' = -a\na = 2*b\nb = a/3 + x/6", {"x": 1}, 1, {"x": lambda t: math.exp(-t)}),
     "two together": ("x' = z - w\nz + w = x\nz - w = -x", {"x": 1}, 1,
@@ -48,7 +49,8 @@ EVERY = representatives()
 
 def problem_of(name: str, interval: tuple[float, float] = (0, 1)) -> uh.Problem:
     text, initial, _, _ = SOLVED[name]
-    return uh.Problem.from_text(text, initial=initial, guess=GUESS.get(name), interval=interval)
+    values = {"p": 0.0} if "\np =" in text else None
+    return uh.Problem.from_text(text, initial=initial, parameters=values, guess=GUESS.get(name), interval=interval)
 
 
 @pytest.mark.parametrize("name", SOLVED)

@@ -102,7 +102,7 @@ class Sorter:
             found.orders = self._orders()
             self._refuse_clashes(found.orders)
             known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
-            found.unknowns = single_unknowns(self.statements, found.orders, found.highest, known)
+            found.unknowns = single_unknowns(self.statements, found.orders, found.highest, known, self.parameters)
             found.indexed_unknowns = indexed_unknowns(self.statements, found.orders, known | {*found.unknowns})
             self._check_names(found.orders, (*found.unknowns, *found.indexed_unknowns), initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
@@ -153,7 +153,6 @@ class Sorter:
         groups = {"parameter": self.parameters, "state": orders, "derived quantity": derived, "input": self.inputs}
         for named in dict.fromkeys((*self.parameters, *derived, *self.inputs)):
             kinds = [kind for kind, group in groups.items() if named in group]
-            # a formula for a parameter is an equation like any other if it holds a highest derivative
             if kinds == ["parameter", "derived quantity"] and self._is_equation(named, orders):
                 continue
             if len(kinds) > 1:
@@ -168,9 +167,14 @@ class Sorter:
                 )
 
     def _is_equation(self, named: str, orders: Mapping[str, int]) -> bool:
+        """Whether a formula for a parameter is one: it holds a highest derivative, or there is something unknown."""
         highest = {with_primes(base, order) for base, order in orders.items()}
         own = [s for s in self.statements if s.target and s.target.name == named and not s.target.primes]
-        return all(set(s.right.mentions) & highest for s in own)
+        if all(set(s.right.mentions) & highest for s in own):
+            return True
+        known = self._known(orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
+        plain = not any(s.target.indices or s.ranges for s in own if s.target)
+        return plain and bool(single_unknowns(self.statements, orders, highest, known, self.parameters))
 
     def _known(self, orders: Mapping[str, int]) -> set[str]:
         """Return the names that a line defines, or a value."""

@@ -9,7 +9,11 @@ from unhurried_heron.input.equation_lines import EquationLine
 
 
 def single_unknowns(
-    statements: Sequence[EquationLine], orders: Mapping[str, int], highest: Collection[str], known: Collection[str]
+    statements: Sequence[EquationLine],
+    orders: Mapping[str, int],
+    highest: Collection[str],
+    known: Collection[str],
+    parameters: Collection[str],
 ) -> tuple[str, ...]:
     """Return names without indices that no line defines, in order.
 
@@ -22,15 +26,17 @@ def single_unknowns(
         Their highest derivatives.
     known : collection of str
         Names that a line defines, or a value.
+    parameters : collection of str
 
     Returns
     -------
     tuple of str
     """
     sides = [(each, {**each.left.mentions, **each.right.mentions}) for each in statements if not each.ranges]
-    # the value of a state is a constraint where its derivative stands elsewhere
+    # the value of a state is a constraint where its derivative stands elsewhere, and that of a parameter
+    valued = {*orders, *parameters}
     free = [each for each, mentions in sides if not mentions.keys() & {*highest}
-            and (each.target is None or (each.target.name in orders and not each.target.primes))]  # fmt: skip
+            and (each.target is None or (each.target.name in valued and not each.target.primes))]  # fmt: skip
     if not free:
         return ()
     members = _members([each for each, _ in sides])
