@@ -12,10 +12,10 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import check_fits, refuse_no_problem
-from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.errors import MethodError, OptionError, unforeseen
 from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
-from unhurried_heron.methods.method import Method, in_use
+from unhurried_heron.methods.method import Method, capabilities, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
@@ -86,7 +86,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     Raises
     ------
     MethodError
-        The method is unknown, takes no fixed steps, or does not tell its stability function.
+        The method is unknown, takes no fixed steps, does not tell its stability function, or is additive.
     OptionError
         The reference solution did not reach the end.
     """
@@ -94,6 +94,11 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     seconds = POSITIVE(seconds, "seconds")
     check_fits(find_method(method), 1.0, None, None)
     chosen = in_use(find_method(method), fixed=True, local_extrapolation=None)
+    limit = capabilities(chosen).explicit_limit
+    if math.isfinite(limit):
+        raise MethodError(f"the largest step of {chosen.name} depends on both parts of the rates", name=chosen.name,
+                          location="largest_step", expected="a method that does not part them",
+                          given=f"a limit of {limit:.3g} for h lambda of the explicit part")  # fmt: skip
     region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])
     with quietly():
         reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)
