@@ -6,9 +6,10 @@ import warnings
 
 import numpy as np
 import pytest
-from representatives import general
+from representatives import representatives
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
 
 # A predator and its prey, the pumps of which a switch starts, with a stiff return to a level.
@@ -19,7 +20,8 @@ z' = time * (x - 40*z)
 """
 START = {"x": 0.75, "y": 0.5, "z": 0.25}
 RTOL, ATOL, END, STEP = 2.0**-18, 2.0**-24, 6.0, 2.0**-7
-METHODS = general()
+# of every family, with fixed steps too
+METHODS = [CATALOGUE[name] for name in (*representatives(), "classical-rk-4", "implicit-midpoint", "adams-pece-4")]
 
 
 def sizes(size: float, predators: float) -> dict[str, float]:

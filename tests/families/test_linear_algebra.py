@@ -139,7 +139,7 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     ("method", "interval"),
     [
         ("radau-iia-5", (0, -0.05)),
-        *((each, (0, 0.5)) for each in representatives(lambda m: m.implicit and m.name != "auto" and m.order > 2)),
+        *((each, (0, 0.1)) for each in representatives(lambda m: m.implicit and m.name != "auto" and m.order > 2)),
     ],
 )
 def test_iterations_do_in_the_place_of_factors(method: str, interval: tuple[float, float]) -> None:

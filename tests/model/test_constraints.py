@@ -177,7 +177,7 @@ def test_starting_values_are_kept_found_or_refused(
     assert pickle.loads(pickle.dumps(problem)) == problem
 
 
-@settings(max_examples=20, deadline=None, derandomize=True, phases=[Phase.generate])
+@settings(max_examples=12, deadline=None, derandomize=True, phases=[Phase.generate])
 @given(st.integers(2, 7), st.randoms(use_true_random=False))
 def test_random_networks_begin_where_their_constraints_hold(n: int, random: Any) -> None:
     """Flows along random pipes of a tree: heads at the ends and balances at the inner joints."""
