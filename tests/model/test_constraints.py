@@ -23,6 +23,7 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.structure import structure_of
+from unhurried_heron.quiet import quietly
 
 # what is written, what is given at the start, the unknowns' index, and closed forms
 SOLVED: dict[str, tuple[str, dict[str, float], int, dict[str, Callable[[float], float]]]] = {
@@ -124,14 +125,27 @@ def test_runs_go_on_and_calls_are_repeated(method: str) -> None:
 
 @pytest.mark.parametrize(("name", "over", "why"), [
     ("two together", {"x": [1.0, 2.0, 3.0]}, ""),
-    ("a cubic", {"x": [1.0, 2.0, 3.0]}, "starting values follow from constraints"),
+    ("a cubic", {"x": [1.0, 2.0, 3.0]}, ""),
+    ("a parameter", {"p": [0.0, 0.5, 1.0]}, ""),
+    # of one member the constraint has two solutions
+    ("a fold", {"x": [5.0, 1.0, 4.0]}, "and not all have one solution"),
+    ("backwards determined", {"z": [1.0, 2.0]}, "starting values follow from constraints"),
 ])  # fmt: skip
-def test_sweeps_march_together_what_nothing_ties(name: str, over: dict[str, Any], why: str) -> None:
-    problem = problem_of(name)
-    swept = uh.sweep(problem, over, "dormand-prince-54", measures="final(x)").dataset
-    alone = [uh.integrate(problem, "dormand-prince-54", initial={"x": x}, record=2).final["x"] for x in over["x"]]
-    assert swept["final_x"].values.tolist() == alone
-    assert {*swept["alone"].values.tolist()} == {why}
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5", "auto"])
+def test_sweeps_find_the_starts_of_all_members(name: str, over: dict[str, Any], why: str, method: str) -> None:
+    fold = {"initial": {"x": 5}, "interval": (0, 0.1)}
+    problem = uh.Problem.from_text("x' = -z\nz^3 - 3*z = x", **fold) if name == "a fold" else problem_of(name)
+    with quietly():
+        swept = uh.sweep(problem, over, method, measures="final(x)").dataset
+        alone = []
+        for value in next(iter(over.values())):
+            given = {("parameters" if name == "a parameter" else "initial"): {next(iter(over)): value}}
+            try:
+                alone.append(uh.integrate(problem, method, record=2, **given).final["x"])
+            except errors.ConstraintError:
+                alone.append(math.nan)
+    np.testing.assert_array_equal(swept["final_x"].values, alone)
+    assert all(each.endswith(why) and bool(each) == bool(why) for each in swept["alone"].values.tolist())
 
 
 WRONG = [

@@ -23,7 +23,7 @@ from unhurried_heron.kernels.memory.sweep import COUNTED, N_COUNTED, N_RESULTS
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 from unhurried_heron.model.time_switches import RunSwitches
-from unhurried_heron.problem.following import formulas_that_follow, starts_follow
+from unhurried_heron.problem.following import formulas_that_follow, starts_follow, starts_of_members
 
 # Parts that each thread takes, one after another.
 _PARTS: Final = 4
@@ -56,7 +56,7 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
         return "what the error scale allows follows from the starting values"
     if isinstance(request.starter, ClosedFormStarter):
         return "the closed forms that start it follow from the starting values"
-    if starts_follow(problem.assembled.definitions, model):
+    if starts_follow(problem.assembled.definitions, model) and not starts_of_members(problem, moved):
         return "starting values follow from constraints"
     if formulas_that_follow(problem.assembled.definitions, moved, model) is None:
         return "a whole indexed state, or the structure of the problem, follows from what changes"

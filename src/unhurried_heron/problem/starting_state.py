@@ -24,6 +24,14 @@ from unhurried_heron.input.starting_values import told_by
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.model import Model
+from unhurried_heron.problem.consistent_rows import (
+    MANY,
+    are_apart,
+    constraint_rows,
+    met_from,
+    points_from,
+    states_without_rounding,
+)
 from unhurried_heron.quiet import quietly
 
 if TYPE_CHECKING:
@@ -39,11 +47,7 @@ _MET: Final = 1e-9
 _SINGULAR: Final = 1e-13
 # The shortest part of a correction that is tried.
 _SHORTEST: Final = 1e-4
-# Values from which unknowns without a guess are looked for,
-_POINTS: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
-# of more unknowns than this only the first few.
-_MANY: Final = 200
-# Solutions apart by more than this share of their size are two.
+# What no unknown can change is looked at in the end if it is missed by more than this share.
 _APART: Final = 1e-6
 
 
@@ -137,15 +141,10 @@ def _starting_state(
         _refuse_contradiction(constraints, start, made)
         return start
     found: list[Array] = []
-    for point in _points(start, free, guessed):
-        answer = _solved(constraints, point)
-        if answer is None:
-            continue
-        answer = _without_rounding(constraints, answer)
-        size = np.maximum(np.abs(answer), np.abs(answer).max() * _APART)
-        if all((np.abs(answer - other) > _APART * size).any() for other in found):
+    for answer in _answers(constraints, start, free, guessed):
+        if all(are_apart(answer, other) for other in found):
             found.append(answer)
-        if len(found) > 1 or (free & ~guessed).sum() > _MANY:
+        if len(found) > 1 or (free & ~guessed).sum() > MANY:
             break
     names = [model.layout.names[k] for k in np.flatnonzero(free)]
     if len(found) > 1:
@@ -155,27 +154,18 @@ def _starting_state(
                               location="guess", expected=f'a guess near to one, such as guess={{"{names[0]}": …}}',
                               given="; ".join(shown))  # fmt: skip
     if not found:
-        _refuse_contradiction(constraints, next(_points(start, free, guessed)), made, unsolved=True)
+        _refuse_contradiction(constraints, next(points_from(start, free, guessed)), made, unsolved=True)
     if free.sum() < constraints.count:
         _refuse_contradiction(constraints, found[0], made)
     return found[0]
 
 
-def _without_rounding(constraints: _Constraints, state: Array) -> Array:
-    """Return a solution with zeros for the unknowns that are zero but for rounding."""
-    found, size = state.copy(), float(np.abs(state[constraints.free]).max())
-    tiny = constraints.free[np.abs(state[constraints.free]) <= _MET * size]
-    found[tiny] = 0.0
-    with np.errstate(all="ignore"):
-        before, after = np.abs(constraints.missed(state)), np.abs(constraints.missed(found))
-    return found if (after <= before + np.finfo(float).eps * size).all() else state
-
-
-def _points(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
-    """Yield states from which to look for a solution: guesses as they are, the others all alike and spread.
+def _answers(constraints: _Constraints, start: Array, free: Any, guessed: Any) -> Iterator[Array]:
+    """Yield the solutions that are found from guesses, or from several places.
 
     Parameters
     ----------
+    constraints : _Constraints
     start : ndarray, shape (n_states,)
     free, guessed : ndarray of bool, shape (n_states,)
 
@@ -183,16 +173,27 @@ def _points(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
     ------
     ndarray, shape (n_states,)
     """
-    unknown = free & ~guessed
-    if not unknown.any():
-        yield start
+    model, time, around = constraints.model, constraints.time, constraints.around
+    together = constraint_rows(model, free)
+    if together is not None:
+        points = np.array([*points_from(start, free, guessed)])
+        states, met = met_from(together, points, time, around)
+        yield from states_without_rounding(together, states[met], time, around)
         return
-    count = int(unknown.sum())
-    for turn, size in enumerate(_POINTS if count <= _MANY else _POINTS[:3]):
-        point = start.copy()
-        # apart from each other, for differences of equal ones may vanish
-        point[unknown] = size * (1.0 + 0.1 * turn * np.modf(np.arange(count) * 0.754877666)[0])
-        yield point
+    for point in points_from(start, free, guessed):
+        answer = _solved(constraints, point)
+        if answer is not None:
+            yield _without_rounding(constraints, answer)
+
+
+def _without_rounding(constraints: _Constraints, state: Array) -> Array:
+    """Return a solution with zeros for the unknowns that are zero but for rounding."""
+    found, size = state.copy(), float(np.abs(state).max())
+    tiny = constraints.free[np.abs(state[constraints.free]) <= _MET * size]
+    found[tiny] = 0.0
+    with np.errstate(all="ignore"):
+        before, after = np.abs(constraints.missed(state)), np.abs(constraints.missed(found))
+    return found if (after <= before + np.finfo(float).eps * size).all() else state
 
 
 def _solved(constraints: _Constraints, point: Array) -> Array | None:
@@ -245,7 +246,7 @@ def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple
     sizes = abs(matrix).max(axis=1).toarray().ravel()
     scale = np.where(sizes > 0.0, sizes, 1.0)
     scaled, right = diags_array(1.0 / scale) @ matrix, -missed / scale
-    if constraints.free.size <= _MANY:
+    if constraints.free.size <= MANY:
         full = scaled.toarray()
         solution, _, rank, _ = np.linalg.lstsq(full, right, rcond=_SINGULAR)
         if rank == constraints.free.size:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -13,6 +13,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
 from unhurried_heron.driver.member_times import member_values
+from unhurried_heron.driver.options import taken_by
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
@@ -27,6 +28,7 @@ from unhurried_heron.study.attempts import Attempt, attempt_run
 from unhurried_heron.sweeps.measures import QUESTIONS, Measure, final_values, of_extent
 from unhurried_heron.sweeps.modes import at_times, beside_jumps
 from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
+from unhurried_heron.sweeps.starts import starts_of
 
 if TYPE_CHECKING:
     from unhurried_heron.driver.member_loops import Members
@@ -103,7 +105,8 @@ def march(group: Group) -> Outcome:
     parameters, initial = group.values_of(0)
     with quietly():
         base = group.problem.with_(parameters=parameters, initial=initial)
-    request = checked_request(base, group.method, time.perf_counter(), **group.options)
+    checked = checked_request(base, group.method, time.perf_counter(), **group.options)
+    request = replace(checked, problem=taken_by(checked.method, checked.problem))
     model, times = base.model, _times(request)
     columns = len(base.states) + (len(base.derived) if group.derived else 0)
     found = nothing_yet(group.count, times.size, columns, len(base.states), len(group.measures))
@@ -114,13 +117,13 @@ def march(group: Group) -> Outcome:
     quantities = tuple(dict.fromkeys(
         about for measure in group.measures for question, about in measure.questions if QUESTIONS[question].of_steps
     ))  # fmt: skip
+    starts: Array | None = None
     if not why:
         rows = np.tile([base.parameters[name] for name in model.parameters], (group.count, 1))
-        starts = np.tile(base.start, (group.count, 1))
-        for name, values in group.parameters.items():
-            rows[:, model.parameters.index(name)] = values
-        for name, values in group.initial.items():
-            starts[:, model.layout.slot(name)] = values
+        starts = starts_of(base, group.parameters, group.initial, rows)
+        why = "" if starts is not None else "starting values follow from constraints, and not all have one solution"
+        found.alone[:] = why
+    if starts is not None:
         threads = group.threads or min(os.cpu_count() or 1, 1 + group.count // _FEW)
         members = march_members(request, rows, starts, group.parameters, threads, quantities)
         done, own = _take(group, request, members, found, quantities, rows), members.events
