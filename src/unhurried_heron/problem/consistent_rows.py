@@ -70,13 +70,35 @@ class ConstraintRows:
         return {**columns, **scalars, "t": np.full((len(states), 1), time), STATE: states}
 
     def missed(self, states: Array, time: float, around: Mapping[str, Any]) -> Array:
-        """Return what the constraints miss, shape (rows, n_constraints)."""
+        """Return what the constraints miss, shape (rows, n_constraints).
+
+        Parameters
+        ----------
+        states : ndarray, shape (rows, n_states)
+        time : float
+        around : mapping of str to float or ndarray, shape (rows,)
+
+        Returns
+        -------
+        ndarray
+        """
         values = self._around(states, time, around)
         found: Array = filled(self.formulas, len(self.formulas), values, (len(states),))
         return found
 
     def matrices(self, states: Array, time: float, around: Mapping[str, Any]) -> Array:
-        """Return their derivatives by the unknowns, shape (rows, n_constraints, n_free)."""
+        """Return their derivatives by the unknowns, shape (rows, n_constraints, n_free).
+
+        Parameters
+        ----------
+        states : ndarray, shape (rows, n_states)
+        time : float
+        around : mapping of str to float or ndarray, shape (rows,)
+
+        Returns
+        -------
+        ndarray
+        """
         count, n = len(self.formulas), self.model.layout.size
         values = self._around(states, time, around)
         found: Array = filled(self.partials, count * n, values, (len(states),))
