@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from unhurried_heron.formulas.cost_limit import refuse_endless
-from unhurried_heron.formulas.expression import IMAGINARY, Node, name, number, replace_names
+from unhurried_heron.formulas.expression import IMAGINARY, MARK, Node, name, number, replace_names
 from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, single
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
@@ -100,7 +100,8 @@ class _ModelBuilder:
             layout=layout,
             parameters=sorter.parameters,
             rates=_with_parts(
-                WrittenRates(layout, indexed_formulas, smooth.indexed_formulas, smooth.switches, smooth.left, shown)
+                WrittenRates(layout, indexed_formulas, smooth.indexed_formulas, smooth.switches, smooth.left, shown),
+                may_be_marked=any(MARK in each.text for each in sorter.statements),
             ),
             inputs=sorter.inputs,
             derived_layout=derived_layout,
@@ -201,9 +202,9 @@ class _ModelBuilder:
         return tuple(lines)
 
 
-def _with_parts(rates: WrittenRates) -> WrittenRates:
+def _with_parts(rates: WrittenRates, *, may_be_marked: bool) -> WrittenRates:
     """Return rates without marks, which tell the parts of those that have some."""
-    if not has_marks(rates.indexed_formulas):
+    if not (may_be_marked and has_marks(rates.indexed_formulas)):
         return rates
     marked = marked_parts(rates.indexed_formulas), marked_parts(rates.held)
     plain, held = without_marks(rates.indexed_formulas), without_marks(rates.held)
