@@ -108,6 +108,7 @@ def test_cycles_through_events_that_act() -> None:
         ("x' = y\ny' = -x - 0.3*y + cos(t/2)", {"period": 4}, "do not repeat"),
         ("x' = y\ny' = -x", {"near": 3}, "no state near"),
         ("x' = y\ny' = -x", {"near": {"z": 3}}, "z"),
+        ("x' = y\ny' = -z\n0 = z + z^3 - x", {"near": {"q": 3}}, "'q', which is no state"),
         ("x' = y\ny' = -x", {"period": -3}, "period"),
         ("x' = y\ny' = -x", {"seconds": 0}, "seconds"),
     ],

@@ -282,6 +282,8 @@ class Emitter:
             return self._new(f"uitofp i1 {self._truth(node)} to double")
         if op == "where":
             return self._select(self._truth(operands[0]), self._known(operands[1]), self._known(operands[2]))
+        if op == MARK:
+            return self._known(operands[0])
         if op == "add":
             return self._add(operands)
         if op == "pow":
@@ -373,8 +375,6 @@ class Emitter:
             begun = self._new(f"fcmp oge double {x}, {registers[1]}")
             not_over = self._new(f"fcmp olt double {x}, {registers[2]}")
             return self._keep_nan(x, self._select(self._new(f"and i1 {begun}, {not_over}"), one, zero))
-        if op == MARK:
-            return x
         if op == "sign":
             negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)

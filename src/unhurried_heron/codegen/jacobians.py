@@ -33,9 +33,10 @@ def with_jacobian(
     held: bool = True,
     full: bool = True,
     matrix: bool = True,
-    additive: bool = False,
 ) -> NativeSystem:
     """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates on request.
+
+    Where the rates are in two parts, it is that of the implicit one.
 
     Parameters
     ----------
@@ -49,8 +50,6 @@ def with_jacobian(
         Whether the Jacobian is a full matrix.
     matrix : bool, optional
         Whether it is wanted at all, or products with it.
-    additive : bool, optional
-        Whether it is that of the implicit part of the rates.
 
     Returns
     -------
@@ -62,6 +61,7 @@ def with_jacobian(
         The library itself is at fault.
     """
     layout, rates, context = problem.model.layout, problem.model.rates, native.context
+    additive = native.implicit is not None
     entries = None if full or not matrix else jacobian_entries(problem, held=held, additive=additive)
     if isinstance(rates, FunctionRates):
         own = _own_jacobian(rates.jacobian, context) if rates.jacobian and matrix else None
@@ -69,12 +69,10 @@ def with_jacobian(
         return replace(native, jacobian=own, entries=entries)
     if not isinstance(rates, WrittenRates):
         raise unforeseen("formulas asked of rates that are a function")
-    indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
-    plain = plain_formulas(rates, native.located, held=held)
-    whole = indexed_formulas
-    if additive:
-        whole, plain = indexed_formulas, rates.parts[0].implicit if plain else ()
-        indexed_formulas = rates.parts[held].implicit
+    names, plain = context.names(layout, held=held), plain_formulas(rates, native.located, held=held)
+    indexed_formulas = _formulas(rates, held=held, additive=additive)
+    if plain:
+        plain = _formulas(rates, held=False, additive=additive)
     made = product = None
     if matrix:
         made = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)
@@ -82,10 +80,30 @@ def with_jacobian(
         beside = replace(names, n_states=2 * layout.size)
         moved, guarded = (along_direction(each, layout) for each in (indexed_formulas, plain))
         product = compiled(moved, layout.size, beside, context.array, guarded=guarded)
-    moving = time_derivatives(whole) if time_derivative else ()
+    moving = time_derivatives(_formulas(rates, held=held, additive=False)) if time_derivative else ()
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_derivative
     return replace(native, jacobian=made, product=product, time_derivative=in_time, moves=moves, entries=entries)
+
+
+def _formulas(rates: WrittenRates, *, held: bool, additive: bool) -> tuple[IndexedFormula, ...]:
+    """Return the rates, or their implicit part, with jumps and kinks taken out or as they are.
+
+    Parameters
+    ----------
+    rates : WrittenRates
+    held : bool
+        Whether they are taken out.
+    additive : bool
+        Whether the implicit part is wanted.
+
+    Returns
+    -------
+    tuple of IndexedFormula
+    """
+    if additive:
+        return rates.parts[held].implicit
+    return rates.held if held else rates.indexed_formulas
 
 
 def differenced_in_groups(problem: Problem) -> bool:
@@ -117,9 +135,7 @@ def jacobian_entries(
     """
     rates, layout = problem.model.rates, problem.model.layout
     if isinstance(rates, WrittenRates):
-        formulas = rates.held if held else rates.indexed_formulas
-        if additive:
-            formulas = rates.parts[held].implicit
+        formulas = _formulas(rates, held=held, additive=additive)
         if most < np.inf and sum(each.turns for each in _jacobian_formulas(formulas, layout)) > most:
             return None
         _, rows, columns = _jacobian_compact(formulas, layout)

@@ -77,11 +77,11 @@ def shared_formulas(formulas: Sequence[IndexedFormula]) -> frozenset[IndexedForm
     """Return the formulas whose loops are shared among threads; none where one thread does it as fast."""
     if any(each.adds for each in formulas):
         return frozenset()
-    work = {each: each.turns * _operations(each) for each in formulas}
+    work = {each: each.turns * _operations(each) for each in formulas if _outermost(each) >= 2 * cores()}
     total = sum(work.values())
     if total < _MANY or cores() == 1:
         return frozenset()
-    return frozenset(each for each, share in work.items() if share >= _LONG * total and _outermost(each) >= 2 * cores())
+    return frozenset(each for each, share in work.items() if share >= _LONG * total)
 
 
 def bounds_of_part(k: int, first: int, last: int) -> tuple[list[str], str, str]:

@@ -274,8 +274,7 @@ def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_d
     """
     full = kind == "dense" and not differenced_in_groups(request.problem)
     matrix = kind != "krylov"
-    additive = family_of(request.method).additive
-    if additive:
+    if family_of(request.method).additive:
         native = with_parts(native, request.problem)
     return with_jacobian(
         native,
@@ -284,7 +283,6 @@ def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_d
         held=request.held,
         full=full,
         matrix=matrix,
-        additive=additive,
     )
 
 

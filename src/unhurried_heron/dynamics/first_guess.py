@@ -56,8 +56,7 @@ def first_guess(
             if not is_constrained(problem):
                 problem = problem.with_(initial={**problem.initial, **near})
             else:
-                begun = {**dict(zip(problem.states, problem.start.tolist(), strict=True)), **near}
-                problem = beginning_near(problem, np.array([begun[name] for name in problem.states]), {})
+                problem = beginning_near(problem, problem.start, {}, near)
             if period is not None:
                 return problem, period
         if forced and period is not None:

@@ -59,11 +59,7 @@ def _scale(method: RungeKutta | Additive, relative: Array, absolute: Array, stat
     return replace(scale, newton=max(kept, _ROUNDING / tightest))
 
 
-def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
-    return diagonal_work(method, demand)
-
-
-def diagonal_work(method: RungeKutta, demand: SetupRequest, additive: Additive | None = None) -> WorkSpace:
+def _lay_out(method: RungeKutta, demand: SetupRequest, additive: Additive | None = None) -> WorkSpace:
     """Allocate what the kernel works on, for a method or for the implicit half of an additive one.
 
     Parameters
@@ -92,7 +88,7 @@ def diagonal_work(method: RungeKutta, demand: SetupRequest, additive: Additive |
     growth, keep = growth_kernel(linear, n)
     interpolant = method.interpolant if additive is None else additive.interpolant
     degree = len(interpolant)
-    parts = _no_parts(s, n) if additive is None else _parts(additive, demand)
+    parts = _no_parts() if additive is None else _parts(additive, demand)
     numbers: dict[str, Any] = {
         "stages": s,
         "degree": degree,
@@ -129,7 +125,7 @@ def diagonal_work(method: RungeKutta, demand: SetupRequest, additive: Additive |
     return WorkSpace(work, np.zeros(n), degree, (*contexts, linear, keep, parts[1]))
 
 
-def _no_parts(stages: int, n: int) -> tuple[dict[str, Any], Any]:
+def _no_parts() -> tuple[dict[str, Any], Any]:
     nothing = dict.fromkeys(("additive", "implicit", "implicit_context", "explicit", "explicit_context"), 0)
     return {**nothing, "a_explicit": np.zeros(0), "k_implicit": np.zeros(0)}, None
 
@@ -198,7 +194,7 @@ DIAGONAL: Final = Family(
 ADDITIVE_STAGES: Final = Family(
     ADDITIVE,
     "diagonally_implicit.family",
-    lambda method, demand: diagonal_work(method.half, demand, method),
+    lambda method, demand: _lay_out(method.half, demand, method),
     implicit=True,
     scale=_scale_of_both,
     takes_controller=True,

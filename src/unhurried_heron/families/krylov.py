@@ -115,8 +115,8 @@ class _WithoutMatrix(_Iterations):
         self._mass, self._of_rates = mass, demand.rates
         self._call = _RATES(demand.rates.address)
         self._moved, self._found = np.zeros(demand.n), np.zeros(demand.n)
-        self._exact, self._beside = demand.product, np.zeros(2 * demand.n)
-        self._along = self._by_differences if self._exact is None else self._by_derivatives(self._exact)
+        self._beside = np.zeros(2 * demand.n)
+        self._along = self._by_differences if demand.product is None else self._by_derivatives(demand.product)
 
     def factor(self, shifts: Any, values: Array) -> int | None:
         """Note where the Jacobian is taken, and the shift."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -144,7 +145,9 @@ def with_rates_for_all(problem: Problem) -> Problem | None:
     return type(problem)(problem.user_input, replace(problem.assembled, model=model))
 
 
-def beginning_near(problem: Problem, state: Array, parameters: Mapping[str, float]) -> Problem:
+def beginning_near(
+    problem: Problem, state: Array, parameters: Mapping[str, float], given: Mapping[str, Any] = MappingProxyType({})
+) -> Problem:
     """Return a problem with other parameters that begins near to a state, where its constraints hold.
 
     Parameters
@@ -152,6 +155,8 @@ def beginning_near(problem: Problem, state: Array, parameters: Mapping[str, floa
     problem : Problem
     state : ndarray, shape (n_states,)
     parameters : mapping of str to float
+    given : mapping of str to object, optional
+        Other values of some states.
 
     Returns
     -------
@@ -162,11 +167,12 @@ def beginning_near(problem: Problem, state: Array, parameters: Mapping[str, floa
     ConstraintError
         There is no such state.
     """
-    values = dict(zip(problem.states, state.tolist(), strict=True))
+    values = {**dict(zip(problem.states, state.tolist(), strict=True)), **given}
     if problem.model.made_by(Constraints) is None:
         other = problem.with_(initial=values, parameters=parameters)
-        held = _consistent_near(other, state)
-        if held is state:
+        begun = other.start
+        held = _consistent_near(other, begun)
+        if held is begun:
             return other
         return other.with_(initial=dict(zip(problem.states, held.tolist(), strict=True)))
     before = problem.user_input

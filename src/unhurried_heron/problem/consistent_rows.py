@@ -17,17 +17,17 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 
 # Iterations from one point,
-_TURNS: Final = 60
+TURNS: Final = 60
 # which end where a correction is below this share of the largest unknown;
-_ROUNDED: Final = 1e-14
+ROUNDED: Final = 1e-14
 # what comes no nearer, and is missed by no more than this share, is met, too.
-_MET: Final = 1e-9
+MET: Final = 1e-9
 # The share of the largest singular value below which a direction is none.
-_SINGULAR: Final = 1e-13
+SINGULAR: Final = 1e-13
 # Solutions apart by more than this share of their size are two; what no unknown can change counts as met within it.
-_APART: Final = 1e-6
+APART: Final = 1e-6
 # The shortest part of a correction that is tried.
-_SHORTEST: Final = 1e-4
+SHORTEST: Final = 1e-4
 # Values from which unknowns without a guess are looked for,
 _POINTS: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
 # of more unknowns than this only the first few.
@@ -150,7 +150,7 @@ def met_from(
     with np.errstate(all="ignore"):
         missed = constraints.missed(states, time, around)
         going = np.flatnonzero(np.isfinite(missed).all(axis=1))
-        for _ in range(_TURNS):
+        for _ in range(TURNS):
             if not going.size:
                 break
             matrices = constraints.matrices(states[going], time, of(going))
@@ -158,7 +158,7 @@ def met_from(
             usable = np.isfinite(moves).all(axis=1)
             going, moves, scales = going[usable], moves[usable], scales[usable]
             size, length = np.abs(states[np.ix_(going, free)]).max(axis=1, initial=0.0), np.abs(moves).max(axis=1)
-            done = length <= _ROUNDED * size
+            done = length <= ROUNDED * size
             states[np.ix_(going[done], free)] += moves[done]
             met[going[done]] = True
             going, moves, scales, size, length = (each[~done] for each in (going, moves, scales, size, length))
@@ -175,9 +175,9 @@ def met_from(
                 went[trying[nearer]] = True
                 trying = trying[~nearer]
                 part[trying] *= 0.5
-                trying = trying[part[trying] >= _SHORTEST]
+                trying = trying[part[trying] >= SHORTEST]
             # what comes no nearer
-            met[going[~went]] = length[~went] <= _MET * size[~went]
+            met[going[~went]] = length[~went] <= MET * size[~went]
             going = going[went]
             going = going[np.isfinite(missed[going]).all(axis=1)]
     return states, met
@@ -202,12 +202,12 @@ def _corrections(matrices: Array, missed: Array, reached: BoolArray) -> tuple[Ar
     finite: Any = np.isfinite(matrices).all(axis=(1, 2))
     scaled, right = np.where(finite[:, None, None], matrices / scales[:, :, None], 0.0), -missed / scales
     left, values, directions = np.linalg.svd(scaled, full_matrices=False)
-    used = values > _SINGULAR * values[:, :1]
+    used = values > SINGULAR * values[:, :1]
     along = np.where(used, np.einsum("rck,rc->rk", left, right) / np.where(used, values, 1.0), 0.0)
     moves = np.einsum("rkf,rk->rf", directions, along)
     # where no unknown can change anything, what was given is at fault, which is looked at in the end
     open_yet = np.where(reached, np.einsum("rcf,rf->rc", scaled, moves) - right, 0.0)
-    lost = np.abs(open_yet).max(axis=1) > _APART * np.abs(right).max(axis=1)
+    lost = np.abs(open_yet).max(axis=1) > APART * np.abs(right).max(axis=1)
     whole = used.sum(axis=1) == matrices.shape[2]
     moves[~finite | (lost & ~whole)] = np.nan
     return moves, scales
@@ -239,8 +239,8 @@ def points_from(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
 
 def are_apart(one: Array, other: Array) -> Any:
     """Whether solutions are two: of one (n_states,), or of rows."""
-    size: Any = np.maximum(np.abs(one), np.abs(one).max(axis=-1, keepdims=True) * _APART)
-    return (np.abs(one - other) > _APART * size).any(axis=-1)
+    size: Any = np.maximum(np.abs(one), np.abs(one).max(axis=-1, keepdims=True) * APART)
+    return (np.abs(one - other) > APART * size).any(axis=-1)
 
 
 def states_without_rounding(
@@ -261,7 +261,7 @@ def states_without_rounding(
     """
     found, unknowns = states.copy(), np.abs(states[:, constraints.free])
     size = np.abs(states).max(axis=1, initial=0.0)
-    found[:, constraints.free] = np.where(unknowns <= _MET * size[:, None], 0.0, states[:, constraints.free])
+    found[:, constraints.free] = np.where(unknowns <= MET * size[:, None], 0.0, states[:, constraints.free])
     with np.errstate(all="ignore"):
         before, after = (np.abs(constraints.missed(each, time, around)) for each in (states, found))
     better: Any = (after <= before + np.finfo(float).eps * size[:, None]).all(axis=1)

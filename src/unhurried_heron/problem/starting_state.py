@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -25,7 +25,13 @@ from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.consistent_rows import (
+    APART,
     MANY,
+    MET,
+    ROUNDED,
+    SHORTEST,
+    SINGULAR,
+    TURNS,
     are_apart,
     constraint_rows,
     met_from,
@@ -36,19 +42,6 @@ from unhurried_heron.quiet import quietly
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.assembly import AssembledProblem
-
-# Iterations from one point,
-_TURNS: Final = 60
-# which end where a correction is below this share of the largest unknown;
-_ROUNDED: Final = 1e-14
-# what comes no nearer, and is missed by no more than this share, is met, too.
-_MET: Final = 1e-9
-# The share of the largest singular value below which a direction is none.
-_SINGULAR: Final = 1e-13
-# The shortest part of a correction that is tried.
-_SHORTEST: Final = 1e-4
-# What no unknown can change is looked at in the end if it is missed by more than this share.
-_APART: Final = 1e-6
 
 
 @dataclass(frozen=True)
@@ -189,7 +182,7 @@ def _answers(constraints: _Constraints, start: Array, free: Any, guessed: Any) -
 def _without_rounding(constraints: _Constraints, state: Array) -> Array:
     """Return a solution with zeros for the unknowns that are zero but for rounding."""
     found, size = state.copy(), float(np.abs(state).max())
-    tiny = constraints.free[np.abs(state[constraints.free]) <= _MET * size]
+    tiny = constraints.free[np.abs(state[constraints.free]) <= MET * size]
     found[tiny] = 0.0
     with np.errstate(all="ignore"):
         before, after = np.abs(constraints.missed(state)), np.abs(constraints.missed(found))
@@ -201,18 +194,18 @@ def _solved(constraints: _Constraints, point: Array) -> Array | None:
     state = point.copy()
     with np.errstate(all="ignore"):
         missed = constraints.missed(state)
-        for _ in range(_TURNS):
+        for _ in range(TURNS):
             if not np.isfinite(missed).all():
                 return None
             move, scale = _correction(constraints, state, missed)
             if move is None or not np.isfinite(move).all():
                 return None
             size = float(np.abs(state[constraints.free]).max())
-            if np.abs(move).max() <= _ROUNDED * size or not move.any():
+            if np.abs(move).max() <= ROUNDED * size or not move.any():
                 state[constraints.free] += move
                 return state
             part, before = 1.0, float(np.abs(missed / scale).max())
-            while part >= _SHORTEST:
+            while part >= SHORTEST:
                 tried = state.copy()
                 tried[constraints.free] += part * move
                 left = constraints.missed(tried)
@@ -221,7 +214,7 @@ def _solved(constraints: _Constraints, point: Array) -> Array | None:
                     break
                 part *= 0.5
             else:
-                return state if np.abs(move).max() <= _MET * size else None
+                return state if np.abs(move).max() <= MET * size else None
             state, missed = tried, left
     return None
 
@@ -248,12 +241,12 @@ def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple
     scaled, right = diags_array(1.0 / scale) @ matrix, -missed / scale
     if constraints.free.size <= MANY:
         full = scaled.toarray()
-        solution, _, rank, _ = np.linalg.lstsq(full, right, rcond=_SINGULAR)
+        solution, _, rank, _ = np.linalg.lstsq(full, right, rcond=SINGULAR)
         if rank == constraints.free.size:
             return solution, scale
         # where no unknown can change anything, what was given is at fault, which is looked at in the end
         left = np.where(np.diff(matrix.indptr) > 0, full @ solution - right, 0.0)
-        return solution if np.abs(left).max() <= _APART * np.abs(right).max() else None, scale
+        return solution if np.abs(left).max() <= APART * np.abs(right).max() else None, scale
     if scaled.shape[0] != scaled.shape[1]:
         return None, scale
     with quietly():
@@ -283,7 +276,7 @@ def _refuse_contradiction(
     with np.errstate(all="ignore"):
         missed = everything.missed(state)
         # what changes of the values by rounding would miss
-        allowed = _MET * (abs(everything.matrix(state)) @ np.maximum(np.abs(state), np.finfo(float).tiny))
+        allowed = MET * (abs(everything.matrix(state)) @ np.maximum(np.abs(state), np.finfo(float).tiny))
         wrong = ~(np.abs(missed) <= allowed)
     if not wrong.any() and not unsolved:
         return
@@ -331,7 +324,7 @@ def _refuse_contradicted(assembled: AssembledProblem, name: str, around: Mapping
     values = {**around, **{key: start[k] for key, k in model.layout.scalars.items()}, STATE: start}
     given = definition.value if definition.formula is None else evaluate(definition.formula.node, values)
     found = float(evaluate(model.written_out(name_node(name)), values))
-    if not abs(found - float(given)) <= _MET * max(abs(found), abs(float(given))):
+    if not abs(found - float(given)) <= MET * max(abs(found), abs(float(given))):
         raise ConstraintError(
             "the starting values contradict a constraint", name=name, location="initial",
             expected=f"{name} = {found:.12g}, or none: '{made.solved[name]}' tells it", given=f"{float(given):.12g}",
