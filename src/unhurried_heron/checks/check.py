@@ -242,7 +242,7 @@ def _constraints(problem: Problem) -> Iterator[Finding]:
         kept = f"{hidden if times > 1 else 'it holds'} after every step"
         yield Finding("note", "constraint", f"'{words}' tells its unknown after {derived}; {kept}")
     held = problem.model.mass.constraints(problem.start.size) if problem.model.mass is not None else 0
-    free = problem.start.size - held - len(made.held)
+    free = problem.start.size - held - problem.model.n_manifold
     yield Finding("note", "constraint", f"index {made.index}, {free} degree{'s' * (free != 1)} of freedom: as many "
                   "starting values can be chosen")  # fmt: skip
 

@@ -30,10 +30,10 @@ def rates_of(native: NativeSystem, problem: Problem, indices: IntArray) -> Nativ
     Returns
     -------
     NativeFunction
-        All rates where they are a function, or where a loop over states is in both parts.
+        All rates where they are a function, where a loop over states is in both parts, or where constraints imply some.
     """
     rates, size = problem.model.rates, problem.model.layout.size
-    if not isinstance(rates, WrittenRates):
+    if not isinstance(rates, WrittenRates) or rates.implied:
         return native.rates
     wanted = np.zeros(size, dtype=bool)
     wanted[indices] = True

@@ -19,13 +19,14 @@ from unhurried_heron.codegen.crossing_functions import (
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
 from unhurried_heron.codegen.signature import NativeFunction
-from unhurried_heron.codegen.watched_formulas import native_guards, native_manifold
+from unhurried_heron.codegen.watched_formulas import NativeManifold, native_guards, native_manifold
 from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.input.event import Event
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
+from unhurried_heron.model.indexed_rules import Rule
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch
@@ -62,8 +63,8 @@ class NativeSystem:
     guards : NativeFunction, or None
         What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow
         (`model.narrow`); None where there is nothing.
-    manifold : NativeFunction, or None
-        What is zero all along (`Model.manifold`), and its derivatives by the states, row by row.
+    manifold : NativeManifold, or None
+        What is zero all along (`Model.manifold`).
     held : bool
         Whether the march holds the switches and crosses them one by one.
     """
@@ -81,7 +82,7 @@ class NativeSystem:
     beyond: CrossingFunctions | None = None
     guards: NativeFunction | None = None
     n_arguments: int = 0
-    manifold: NativeFunction | None = None
+    manifold: NativeManifold | None = None
     held: bool = True
     product: NativeFunction | None = None
     implicit: NativeFunction | None = None
@@ -201,6 +202,11 @@ def _plain(problem: Problem, indexed_formulas: tuple[IndexedFormula, ...], size:
 def native_derived(problem: Problem) -> NativeFunction:
     """Return a native function of the written derived quantities, in order."""
     return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
+
+
+def native_members(problem: Problem, rule: Rule) -> NativeFunction:
+    """Return a native function of the values of a rule, one for each of its members."""
+    return _plain(problem, problem.model.one_behind_another([rule]), rule.size)
 
 
 def native_queries(problem: Problem, queries: Event | str | Node) -> NativeFunction:

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import NamedTuple
 
+import numpy as np
+
+from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
-from unhurried_heron.formulas.differentiate import jacobian
-from unhurried_heron.formulas.layout import single
-from unhurried_heron.model.manifold import manifold_columns, manifold_formulas
+from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
+from unhurried_heron.formulas.layout import IndexedFormula, single
+from unhurried_heron.model.manifold import movable_states
+from unhurried_heron.model.model import Model
 from unhurried_heron.problem.problem import Problem
 
 
@@ -23,19 +28,50 @@ def native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | No
     return compiled(tuple(single(node, k) for k, node in enumerate(watched)), len(watched), names, context.array)
 
 
-def native_manifold(problem: Problem, context: RuntimeData) -> NativeFunction | None:
-    """Return what is zero all along, and its derivatives by the states, row by row; None where there is nothing."""
-    model, n = problem.model, problem.model.layout.size
-    count = len(model.manifold)
+class NativeManifold(NamedTuple):
+    """What is zero all along, ``n_formulas`` numbers, and the entries of its derivatives by the states that may move.
+
+    Attributes
+    ----------
+    function : NativeFunction
+        Writes the numbers, and the entries behind them.
+    n_formulas : int
+    rows, columns : ndarray of int64, shape (n_entries,)
+        Where each entry stands; entries of one place are added.
+    """
+
+    function: NativeFunction
+    n_formulas: int
+    rows: IntArray
+    columns: IntArray
+
+
+def native_manifold(problem: Problem, context: RuntimeData) -> NativeManifold | None:
+    """Return what is zero all along, with its derivatives; None where there is nothing."""
+    model = problem.model
+    count = model.n_manifold
     if not count:
         return None
-    formulas = manifold_formulas(model)
-    movable = manifold_columns(model)
-    rows = tuple(
-        replace(each, base=each.base + count)
-        for each in jacobian(formulas, model.layout)
-        # one number of one row; loops belong to formulas that move all states
-        if each.loops or movable[each.base // n] is None or each.base % n in (movable[each.base // n] or ())
-    )
+    entries, rows, columns = model.remembered(("manifold entries",), lambda: _entries(model))
     names = context.names(model.layout, held=False)
-    return compiled((*formulas, *rows), count * (1 + n), names, context.array)
+    function = compiled((*model.manifold, *entries), count + rows.size, names, context.array)
+    return NativeManifold(function, count, rows, columns)
+
+
+def _entries(model: Model) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
+    """Return the formulas of the derivatives by the states that may move, one behind the other, and where they stand.
+
+    Those over an index tell the derivatives by other states, too: their columns are below zero.
+    """
+    n, first, still = model.layout.size, 0, list[tuple[int, int, IntArray]]()
+    for each in movable_states(model):
+        if each.states is not None:
+            still.append((first, first + each.n_formulas, np.setdiff1d(np.arange(n), each.states)))
+        first += each.n_formulas
+    rest = {row: {*states.tolist()} for begin, end, states in still for row in range(begin, end)}
+    wanted = [each for each in jacobian(model.manifold, model.layout)
+              if each.loops or each.base % n not in rest.get(each.base // n, ())]  # fmt: skip
+    formulas, rows, columns = one_after_the_other(tuple(wanted), n)
+    for begin, end, states in still:
+        columns[(begin <= rows) & (rows < end) & np.isin(columns, states)] = -1
+    return tuple(replace(each, base=each.base + model.n_manifold) for each in formulas), rows, columns

@@ -14,7 +14,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.memory.bundles import ACTION_SIZE, Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
-from unhurried_heron.model.manifold import manifold_columns
+from unhurried_heron.model.manifold import movable_states
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch, WholeSwitch
 
@@ -93,7 +93,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
 def _follow(model: Model, switches: Sequence[Switch]) -> IntArray:
     """Return whether switches depend on states that constraints tell, int64 (n_switches,); functions may."""
     if model.mass is None:
-        given = set[int]().union(*(columns or () for columns in manifold_columns(model)))
+        given = {k for each in movable_states(model) if each.states is not None for k in each.states.tolist()}
     else:
         given = set(range(model.layout.size)) - set(model.mass.columns.tolist())
     return longs([not isinstance(each, HeldSwitch) or bool(given & model.layout.states_in(each.gap).keys())

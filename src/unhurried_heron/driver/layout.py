@@ -11,6 +11,7 @@ from unhurried_heron.codegen.part_rates import rates_of
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.driver.crossing_layout import crossing_of
 from unhurried_heron.driver.initial_data import lay_out_initial_data
+from unhurried_heron.driver.manifold_layout import manifold_fields
 from unhurried_heron.driver.march import CHUNK_STEPS, March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
@@ -94,7 +95,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         *_guards(native, n),
         kept.size,
         kept,
-        *_manifold(native, n),
+        *manifold_fields(native.manifold, n),
         *_groups(n, entries, native, full=kind == "dense"),
         int(kind == "krylov"),
         *_mass(n, mass),
@@ -171,15 +172,6 @@ def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:
     count, more = function.n_outputs, native.n_arguments
     guarded, parts = np.zeros(2 * count + n), np.zeros((MAX_PARTS if more else 0, 4))
     return count - more, function.address, function.context_address, guarded, more, parts
-
-
-def _manifold(native: NativeSystem, n: int) -> tuple[Any, ...]:
-    """Return what is zero all along, as `System` has it."""
-    function = native.manifold
-    if function is None:
-        return 0, 0, 0, np.zeros(0)
-    count = function.n_outputs // (n + 1)
-    return count, function.address, function.context_address, np.zeros(count * (1 + n + count))
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

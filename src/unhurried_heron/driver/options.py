@@ -6,11 +6,12 @@ import math
 from typing import Any, Final
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.jacobians import jacobian_entries
 from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
 from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
-from unhurried_heron.families.linear_choice import MANY_SPARSE
+from unhurried_heron.families.linear_choice import MANY_SPARSE, Entries, choose_linear, entries_with
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
@@ -76,7 +77,7 @@ def taken_by(method: Method, problem: Problem) -> Problem:
     mass, takes = problem.model.mass, family_of(method).takes_mass(method)
     if mass is None or takes == WITH_CONSTRAINTS or capabilities(method).changes_method:
         return problem
-    return with_rates_for_all(problem) or problem
+    return with_rates_for_all(problem, by_numbers=not family_of(method).implicit) or problem
 
 
 def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
@@ -95,10 +96,28 @@ def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
     """
     if problem.model.mass is None or not capabilities(method).changes_method:
         return method
-    if problem.model.layout.size >= MANY_SPARSE:
+    if problem.model.layout.size >= MANY_SPARSE and not _moves_in_a_band(problem):
         return find_method(_FOR_LARGE_MASS)
     stiff: Method = family_of(method).members(method, relative)[-1]
     return stiff
+
+
+def _moves_in_a_band(problem: Problem) -> bool:
+    """Whether constraints hold what moves, as links do, and complex factors are cheap.
+
+    Such motions swing, which backward differentiation of a high order damps: on a rope of 400 links it took ten times
+    the time of a Radau IIA method.
+    """
+    model = problem.model
+    if not model.manifold:
+        return False
+
+    def found() -> bool:
+        known = jacobian_entries(problem)
+        entries = known and entries_with(Entries(*known), model.mass)
+        return choose_linear(model.layout.size, entries, None, fixed=False) == "banded"
+
+    return bool(model.remembered(("moves in a band",), found))
 
 
 def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> None:

@@ -17,6 +17,7 @@ from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.decays import STEPS_TO_BEGIN, decays_at_start, decays_left, depends_on_time
 from unhurried_heron.driver.drive import Driver
+from unhurried_heron.driver.implied_rates import with_implied_rates
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import give_back, key_of, take
 from unhurried_heron.driver.march import March
@@ -42,6 +43,7 @@ from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED
 from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS, STIFF_STEP_COST
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
+from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.sliding import surfaces_of
 
 _NO_TIMES: Final = np.empty(0)
@@ -96,6 +98,8 @@ def _laid_out(request: RunRequest, kind: str, prepared: Prepared) -> March:
     problem, family, tracer = request.problem, family_of(request.method), None
     check_deadline()
     native = native_system(problem, request.events, held=request.held, run_switches=prepared.sources.switches)
+    if isinstance(problem.model.rates, WrittenRates) and problem.model.rates.implied:
+        native = with_implied_rates(native, problem, problem.model.rates)
     check_deadline()
     if request.trace:
         tracer = Tracer(problem.model.layout.size)

@@ -41,7 +41,7 @@ from unhurried_heron.formulas.source import Source
 Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
 # How far it is along a direction.
-_WAY: Variable = (Node("name", "the way along a direction"), ())
+WAY: Variable = (Node("name", "the way along a direction"), ())
 
 
 @functools.cache
@@ -89,7 +89,7 @@ class Differentiator:
 
     def _differentiate(self, node: Node) -> Gradient:
         op = node.op
-        if op == "slot" or (op == "name" and node.args[0] in self.variables):
+        if op in ("slot", "at") or (op == "name" and node.args[0] in self.variables):
             return self._of_variable(node)
         if op == "name":
             return {}
@@ -201,7 +201,7 @@ class _AlongDirection(Differentiator):
 
     def _of_variable(self, node: Node) -> Gradient:
         column, moves = _column(node, self._layout)
-        return {_WAY: Node("slot", self._layout.size + column, *sorted(moves.items()))}
+        return {WAY: Node("slot", self._layout.size + column, *sorted(moves.items()))}
 
 
 def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
@@ -228,7 +228,7 @@ def along_direction(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[
     The direction stands behind the states: its number k has the index ``layout.size + k``.
     """
     differentiator, nothing = _AlongDirection(layout), number(0.0)
-    return tuple(replace(formula, node=differentiator.gradient(formula.node).get(_WAY, nothing)) for formula in rates)
+    return tuple(replace(formula, node=differentiator.gradient(formula.node).get(WAY, nothing)) for formula in rates)
 
 
 def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:

@@ -317,6 +317,11 @@ class IndexedFormula:
         """How many values it has."""
         return math.prod(loop.last - loop.first + 1 for loop in self.loops)
 
+    @property
+    def first(self) -> int:
+        """Where the first of them goes."""
+        return self.base + sum(step * loop.first for step, loop in zip(self.strides, self.loops, strict=True))
+
     def __post_init__(self) -> None:
         node = self.node
         if self.loops:

@@ -15,14 +15,15 @@ from typing import TYPE_CHECKING, ClassVar, Final
 import numpy as np
 
 from unhurried_heron.errors import ConstraintError, listing, unforeseen
-from unhurried_heron.formulas.expression import ZERO, Node, add, name, names_in, neg, replace_names
-from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, replace_names
+from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.index_reduction import Held, reduce_index
+from unhurried_heron.model.indexed_reduction import reduce_over_indices, words_of
 from unhurried_heron.model.mass_matrix import MassMatrix
-from unhurried_heron.model.model import write_out
+from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.reduction import Residual, highest_of, linear_answer, tidied
 from unhurried_heron.model.structure import Component, circles, structure_of
 from unhurried_heron.model.transformation import Transformation
@@ -63,13 +64,13 @@ class Constraints(Transformation):
         """Whether starting values of states follow from others."""
         return bool(self.algebraic or self.held)
 
-    def manifold(self) -> tuple[Node, ...]:
+    def manifold(self, model: Model) -> tuple[IndexedFormula, ...]:
         """Return formulas that are zero all along."""
-        return tuple(each.node for each in self.held)
+        return model.one_behind_another([each.rule for each in self.held])
 
 
 def with_constraints(
-    found: ClassifiedEquations, preferred: Collection[str], inputs: Collection[str]
+    found: ClassifiedEquations, preferred: Collection[str], values: Mapping[str, float], inputs: Collection[str]
 ) -> tuple[ClassifiedEquations, Constraints]:
     """Return what a text says with its constraints as formulas, or as algebraic states.
 
@@ -78,6 +79,8 @@ def with_constraints(
     found : ClassifiedEquations
     preferred : collection of str
         Names that were given a starting value or a guess.
+    values : mapping of str to float
+        Of parameters, as far as they are known.
     inputs : collection of str
         Measured quantities.
 
@@ -103,7 +106,7 @@ def with_constraints(
         Residual(add(name(key), neg(node)), f"{key} = {to_text(node)[:80]}", ()) for key, node in torn.items()
     ]
     unknowns = [*found.unknowns, *torn]
-    if not constraints and not unknowns and not found.indexed_constraints:
+    if not constraints and not unknowns and not found.indexed_constraints and not found.bare:
         return found, Constraints()
     plain = [replace(each, node=replace_names(each.node, found.rates.get, {})) for each in constraints]
     rows = [names_in(replace_names(each.node, formulas.get, {})) & {*unknowns} for each in plain]
@@ -117,7 +120,9 @@ def with_constraints(
         constraints, residuals = plain, []
         derived |= eliminated
         solved |= {key: _words(each) for key, each in by.items()}
-    _refuse_misfit(structure.over, structure.under, constraints, found.derived)
+    # what stands over indices may tell unknowns that are none
+    waiting = structure.under.unknowns if structure.under and not structure.over and found.bare else ()
+    _refuse_misfit(structure.over, None if waiting else structure.under, constraints, found.derived)
     made = replace(
         found,
         derived=dict(derived),
@@ -138,10 +143,17 @@ def with_constraints(
         for key, residual in zip(component.unknowns, own, strict=True):
             made.orders[key] = 1
             made.rates[with_primes(key, 1)] = residual.node
-    for key, rules in found.indexed_constraints.items():
+    indexed = dict(found.indexed_constraints)
+    if found.bare:
+        told = [*waiting, *(key for key in found.indexed_unknowns if key not in indexed)]
+        over = reduce_over_indices(replace(found, rates=rates), told, values, inputs)
+        indexed |= over.rules
+        held += over.held
+        made.beyond = over.beyond
+    for key, rules in indexed.items():
         made.orders[key] = 1
-        algebraic[key] = _words(Residual(ZERO, rules[0].location))
-    made.rate_rules.update(found.indexed_constraints)
+        algebraic[key] = words_of(rules[0])
+    made.rate_rules.update(indexed)
     return made, Constraints(algebraic, solved, tuple(held))
 
 

@@ -13,7 +13,7 @@ from typing import ClassVar
 from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, Node, add, mul, name, names_in, replace_names, walk
-from unhurried_heron.formulas.layout import single
+from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
@@ -34,17 +34,17 @@ class Differentiated(Transformation):
 
     Attributes
     ----------
-    constraints : tuple of Node
-        What is zero all along.
+    constraints : tuple of IndexedFormula
+        What is zero all along, its values from 0 on.
     algebraic : tuple of str
         The states that meet it.
     """
 
     name: ClassVar[str] = "differentiated constraints"
-    constraints: tuple[Node, ...] = ()
+    constraints: tuple[IndexedFormula, ...] = ()
     algebraic: tuple[str, ...] = ()
 
-    def manifold(self) -> tuple[Node, ...]:
+    def manifold(self, model: Model) -> tuple[IndexedFormula, ...]:
         """Return the constraints."""
         return self.constraints
 
@@ -89,7 +89,33 @@ def differentiated(model: Model) -> Model | None:
     return replace(
         model,
         rates=WrittenRates(layout, new, smooth.indexed_formulas, smooth.switches, smooth.left, rates.reduced),
-        transformations=(*model.transformations, Differentiated(tuple(held.values()), tuple(held))),
+        transformations=(
+            *model.transformations,
+            Differentiated(tuple(single(node, k) for k, node in enumerate(held.values())), tuple(held)),
+        ),
+        mass=None,
+    )
+
+
+def with_implied_rates(model: Model) -> Model | None:
+    """Return a model whose algebraic states have rates that are found by numbers; None where there is no formula.
+
+    They are those by which the constraints stay met, which their derivatives tell.
+    """
+    made, rates, layout = model.made_by(Constraints), model.rates, model.layout
+    if made is None or not made.algebraic or not isinstance(rates, WrittenRates):
+        return None
+    found, first = list[IndexedFormula](), 0
+    for key in made.algebraic:
+        begin = layout.offsets[key]
+        end = begin + layout.by_name[key].size
+        own = (each for each in rates.indexed_formulas if begin <= each.first < end)
+        found += (replace(each, base=each.base + first - begin) for each in own)
+        first += end - begin
+    return replace(
+        model,
+        rates=replace(rates, implied=tuple(made.algebraic)),
+        transformations=(*model.transformations, Differentiated(tuple(found), tuple(made.algebraic))),
         mass=None,
     )
 

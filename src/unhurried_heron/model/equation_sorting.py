@@ -37,12 +37,12 @@ from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.input.problem_input import ProblemInput
-from unhurried_heron.model.indexed_constraints import indexed_rules
+from unhurried_heron.model.indexed_constraints import bare_rule, indexed_rules
 from unhurried_heron.model.indexed_rules import Rule, refuse_two_meanings, refuse_without_index
 from unhurried_heron.model.indices import whole
 from unhurried_heron.model.motion import take_motion
 from unhurried_heron.model.reduction import Residual
-from unhurried_heron.model.unknowns import counts_members, indexed_unknowns, single_unknowns
+from unhurried_heron.model.unknowns import counts_members, indexed_unknowns, is_bare, single_unknowns
 
 
 @dataclass
@@ -50,7 +50,8 @@ class ClassifiedEquations:
     """What a text says, sorted: rates and derived quantities of single states and of indexed states, and the rest.
 
     ``unknowns`` are names that no line defines, where lines are left that define nothing: constraints.
-    ``indexed_constraints`` belong to the members of ``indexed_unknowns``.
+    ``indexed_constraints`` belong to the members of ``indexed_unknowns``; ``bare`` ones hold no unknown. ``beyond`` are
+    derivatives of members that are no states.
     """
 
     rates: dict[str, Node] = field(default_factory=dict)
@@ -63,6 +64,8 @@ class ClassifiedEquations:
     unknowns: tuple[str, ...] = ()
     indexed_unknowns: tuple[str, ...] = ()
     indexed_constraints: dict[str, list[Rule]] = field(default_factory=dict)
+    bare: list[Rule] = field(default_factory=list)
+    beyond: dict[str, list[Rule]] = field(default_factory=dict)
 
     @cached_property
     def highest(self) -> frozenset[str]:
@@ -103,35 +106,37 @@ class Sorter:
             self._refuse_clashes(found.orders)
             known = self._known(found.orders) | {TIME, *((IMAGINARY,) if self.imaginary else ())}
             found.unknowns = single_unknowns(self.statements, found.orders, found.highest, known, self.parameters)
-            found.indexed_unknowns = indexed_unknowns(self.statements, found.orders, known | {*found.unknowns})
+            known |= {*found.unknowns}
+            found.indexed_unknowns = indexed_unknowns(self.statements, found.orders, known, self._loops)
             self._check_names(found.orders, (*found.unknowns, *found.indexed_unknowns), initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
             indexed |= {*found.indexed_unknowns}
-            left: list[EquationLine] = []
+            left, bare = list[EquationLine](), list[EquationLine]()
+            unknowns, others = found.indexed_unknowns + found.unknowns, {*found.unknowns, *found.highest}
             for statement in self.statements:
                 count = len(self.collector.wrong)
                 with self.collector.gathering():
                     for side in (statement.left, statement.right) if indexed else ():
                         refuse_without_index(side.node, indexed, statement.location, statement.text[:80])
-                    if counts_members(statement, found.indexed_unknowns, {*found.unknowns, *found.highest}):
+                    if counts_members(statement, found.indexed_unknowns, others):
                         left.append(statement)
+                    elif unknowns and is_bare(statement, others):
+                        bare.append(statement)
                     else:
                         self._sort(statement, found)
                 if len(self.collector.wrong) > count and statement.target:
                     self.collector.assumed.add(statement.target.name)
             with self.collector.gathering():
-                found.indexed_constraints = indexed_rules(left, found.indexed_unknowns, self._loops)
+                found.indexed_constraints = indexed_rules(left, found.indexed_unknowns, self._loops, some=bool(bare))
+                found.bare = [bare_rule(each, self._loops(each)) for each in bare]
             with self.collector.gathering():
                 refuse_two_meanings({**found.rate_rules, **found.indexed_constraints}, found.derived_rules)
             if not found.orders:
-                self.collector.add(
-                    ExpressionError(
-                        "the equations hold no rate",
-                        location="the equations",
-                        expected="at least one line such as level' = inflow - outflow",
-                        given=f"{len(found.derived)} derived quantities",
-                    )
-                )
+                self.collector.add(ExpressionError(
+                    "the equations hold no rate", location="the equations",
+                    expected="at least one line such as level' = inflow - outflow",
+                    given=f"{len(found.derived)} derived quantities",
+                ))  # fmt: skip
         else:
             take_motion(self, found)
             self._refuse_clashes(found.orders)

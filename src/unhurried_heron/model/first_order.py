@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.printing import name_latex, to_latex, to_text
 from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.model.model import Model
@@ -31,7 +33,7 @@ class FirstOrder:
         OrderError
             The rates are a Python function.
         """
-        return cls(model.rates.shown())
+        return cls(tuple((state, node, ranges_of(loops)) for state, node, loops in model.rates.shown()))
 
     @property
     def text(self) -> str:
@@ -65,6 +67,11 @@ class FirstOrder:
 
     def _repr_latex_(self) -> str:
         return f"$\\displaystyle {self.latex}$"
+
+
+def ranges_of(loops: Sequence[Loop]) -> str:
+    """Return ranges as people write them."""
+    return ", ".join(f"{loop.index} in {loop.first}..{loop.last}" for loop in loops)
 
 
 def _names_itself(state: str, node: Node) -> bool:

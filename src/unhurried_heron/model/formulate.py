@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from unhurried_heron.errors import ConstraintError, listing
 from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import IMAGINARY, MARK, Node, name, number, replace_names
-from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, single
+from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, Loop, single
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
 from unhurried_heron.input.definitions import Definition
@@ -22,7 +23,7 @@ from unhurried_heron.model.equation_sorting import ClassifiedEquations, Sorter
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.indexed_rules import Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
-from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.rates import Shown, WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
 from unhurried_heron.model.reduction import highest_of
 from unhurried_heron.model.switch_extraction import take_out
@@ -79,14 +80,20 @@ class _ModelBuilder:
         """Solve, write out, resolve indexed states, and take the switches out."""
         constraints = Constraints()
         if self._sorter.user_input.form == "equations" or found.unknowns:
-            found, constraints = with_constraints(found, self._preferred, self._sorter.inputs)
+            found, constraints = with_constraints(found, self._preferred, self._sorter.values, self._sorter.inputs)
         solved = self._with_highest(found, constraints)
         written = self._in_states(solved)
         complex_states = infer(written, self._complex_starts, imaginary=self._sorter.imaginary)
         classified = as_real(written, complex_states)
+        if classified.beyond and complex_states != ComplexStates():
+            raise ConstraintError(
+                "constraints of complex indexed states would have to be differentiated", location="the equations",
+                expected="constraints that hold the unknowns themselves, or real states",
+                given=listing(constraints.algebraic),
+            )  # fmt: skip
         layout = layout_of(self._state_rules(classified.orders, classified.rate_rules), "the equations")
         layout = complex_states.marked(layout)
-        resolver = Resolver(layout, self._known_sizes(), classified.derived_rules)
+        resolver = Resolver(layout, self._known_sizes(), {**classified.derived_rules, **classified.beyond})
         indexed_formulas = _rate_formulas(classified.orders, classified.rates, classified.rate_rules, layout, resolver)
         derived_layout, derived = derived_formulas(classified, resolver, complex_states)
         refuse_endless(indexed_formulas, "the equations")
@@ -95,7 +102,10 @@ class _ModelBuilder:
         exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
         known = {resolver.single(node): key for key, node in classified.derived.items() if node.operands}
         smooth = take_out(unrolled(indexed_formulas), layout, sorter.inputs, known)
-        shown = (*self._reduced(solved, constraints.algebraic), *(("", each.node, "") for each in constraints.held))
+        shown = (
+            *self._reduced(solved, constraints.algebraic),
+            *(("", each.node, each.loops) for each in constraints.held),
+        )
         return Model(
             layout=layout,
             parameters=sorter.parameters,
@@ -157,6 +167,7 @@ class _ModelBuilder:
             derived=formulas,
             derived_rules=rules(found.derived_rules),
             rate_rules=rules(found.rate_rules),
+            beyond=rules(found.beyond),
         )
 
     def _known_sizes(self) -> dict[str, float]:
@@ -174,7 +185,7 @@ class _ModelBuilder:
         return states
 
     @staticmethod
-    def _reduced(found: ClassifiedEquations, algebraic: Collection[str]) -> tuple[tuple[str, Node, str], ...]:
+    def _reduced(found: ClassifiedEquations, algebraic: Collection[str]) -> Shown:
         """Return the equations as lines: name, formula and ranges of indices; constraints have no name.
 
         Parameters
@@ -185,20 +196,19 @@ class _ModelBuilder:
 
         Returns
         -------
-        tuple[tuple[str, Node, str], ...]
+        tuple of (str, Node, tuple of Loop)
         """
-        lines: list[tuple[str, Node, str]] = []
+        lines: list[tuple[str, Node, tuple[Loop, ...]]] = []
         for base, order in found.orders.items():
             alone = Rule(base, (), (), found.rates.get(with_primes(base, order), number(0.0)))
             for rule in found.rate_rules.get(base, ()) or [alone]:
-                ranges = ", ".join(f"{loop.index} in {loop.first}..{loop.last}" for loop in rule.loops)
                 for k in range(order):
                     last = k == order - 1
                     lower = with_primes(base, k)
                     left = Node("at", lower, *rule.indices) if rule.indices else name(lower)
                     above = with_primes(base, k + 1)
                     node = rule.node if last else Node("at", above, *rule.indices) if rule.indices else name(above)
-                    lines.append(("" if base in algebraic else to_text(left), node, ranges))
+                    lines.append(("" if base in algebraic else to_text(left), node, rule.loops))
         return tuple(lines)
 
 

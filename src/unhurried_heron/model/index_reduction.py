@@ -13,20 +13,31 @@ from typing import Final, NamedTuple
 from unhurried_heron.errors import ConstraintError, listing, unforeseen
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, replace_names
+from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.state_name import StateName
+from unhurried_heron.model.indexed_rules import Rule
 from unhurried_heron.model.reduction import Residual, linear_answer, tidied
 from unhurried_heron.model.structure import Structure, structure_of
 
 # How often a constraint is differentiated, at most: systems of the textbooks have indices up to five.
-_MOST: Final = 6
+MOST_DERIVATIVES: Final = 6
 
 
 class Held(NamedTuple):
-    """What states meet all along: a formula that is zero, the constraint it comes from in words, how often derived."""
+    """What states meet all along: a formula that is zero, the constraint it comes from in words, how often derived.
+
+    With loops it is one for each value of their indices.
+    """
 
     node: Node
     words: str
     times: int
+    loops: tuple[Loop, ...] = ()
+
+    @property
+    def rule(self) -> Rule:
+        """The formula for each value of its indices."""
+        return Rule("what is zero", tuple(name(loop.index) for loop in self.loops), self.loops, self.node)
 
 
 class Reduced(NamedTuple):
@@ -106,7 +117,7 @@ def reduce_index(
             held.append(Held(left[k].node, _words(left[k]), times[k]))
             times[k] += 1
             node = _derivative(left[k], rates, inputs)
-            if times[k] > _MOST or node is ZERO or not names_in(node):
+            if times[k] > MOST_DERIVATIVES or node is ZERO or not names_in(node):
                 structure = structure._replace(under=None)
                 return Reduced(left, open_ones, solved, by, held, structure)
             left[k] = replace(left[k], node=node)
@@ -167,12 +178,7 @@ def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collectio
     """
     measured = sorted(names_in(residual.node) & {*inputs})
     if measured:
-        raise ConstraintError(
-            f"a constraint of the measured {listing(measured, quoted=True)} would have to be differentiated",
-            name=listing(measured), location=residual.location,
-            expected="a constraint that holds the unknowns themselves, or a formula in the place of what was measured",
-            given=_words(residual),
-        )  # fmt: skip
+        raise refuse_measured(measured, residual.location, _words(residual))
     moving = names_in(residual.node) - {TIME}
     terms = []
     for label, partial in Differentiator({*moving, TIME}).by_name(residual.node).items():
@@ -187,6 +193,27 @@ def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collectio
             continue
         terms.append(mul(partial, rate if rate is not None else name(above)))
     return tidied(add(*terms)) if terms else ZERO
+
+
+def refuse_measured(measured: Sequence[str], location: str, words: str) -> ConstraintError:
+    """Return the error of a constraint that holds measured quantities and would have to be differentiated.
+
+    Parameters
+    ----------
+    measured : sequence of str
+    location : str
+    words : str
+        The constraint as it was written.
+
+    Returns
+    -------
+    ConstraintError
+    """
+    return ConstraintError(
+        f"a constraint of the measured {listing(measured, quoted=True)} would have to be differentiated",
+        name=listing(measured), location=location, given=words,
+        expected="a constraint that holds the unknowns themselves, or a formula in the place of what was measured",
+    )  # fmt: skip
 
 
 def _lower(rates: Mapping[str, Node]) -> set[str]:

@@ -15,7 +15,7 @@ from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, Loop
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
-from unhurried_heron.model.indices import Affine, affine, plain_index
+from unhurried_heron.model.indices import Affine, affine, extent, plain_index
 
 # Pieces into which the loops of one rule may be split.
 _MAX_PIECES = 20_000
@@ -251,11 +251,7 @@ class Resolver:
                         expected=f"… for {plain_index(key)} in 1..n at the end of the equation",
                         given=to_text(member),
                     )
-            ends = [
-                [coefficient * ranges[key][0], coefficient * ranges[key][1]]
-                for key, coefficient in coefficients.items()
-            ]
-            reach.append((constant + sum(map(min, ends)), constant + sum(map(max, ends))))
+            reach.append(extent((constant, coefficients), ranges))
         boxes = self._boxes(named, location, len(indices))
         for box, rule in boxes:
             if all(a <= low and high <= b for (low, high), (a, b) in zip(reach, box, strict=True)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
 from unhurried_heron.errors import ConstraintError, listing
 from unhurried_heron.formulas.expression import ZERO, Node, add, neg, walk
@@ -15,7 +16,11 @@ Indices = tuple[Node, ...]
 
 
 def indexed_rules(
-    statements: Sequence[EquationLine], unknowns: Sequence[str], loops_of: Callable[[EquationLine], list[Loop]]
+    statements: Sequence[EquationLine],
+    unknowns: Sequence[str],
+    loops_of: Callable[[EquationLine], list[Loop]],
+    *,
+    some: bool,
 ) -> dict[str, list[Rule]]:
     """Return the equations of each indexed unknown: what is to be zero, for each of its members.
 
@@ -26,6 +31,8 @@ def indexed_rules(
     unknowns : sequence of str
     loops_of : callable
         Returns the loops of a line.
+    some : bool
+        Whether some unknowns may have no equation.
 
     Returns
     -------
@@ -51,10 +58,10 @@ def indexed_rules(
                 expected="an unknown such as q[i] for the index of each range",
                 given=f"the unknowns {listing(unknowns, quoted=True)}",
             )  # fmt: skip
-        left, right = statement.left.node, statement.right.node
-        node = right if left is ZERO else add(left, neg(right))
-        rules[name].append(Rule(name, counted[k][name], tuple(own), node, statement.location))
+        rules[name].append(replace(bare_rule(statement, own), name=name, indices=counted[k][name]))
     empty = [name for name, own in rules.items() if not own]
+    if some:
+        return {name: own for name, own in rules.items() if own}
     if empty:
         raise ConstraintError(
             f"there are too few equations: none is left for {listing(empty, quoted=True)}", name=listing(empty),
@@ -62,6 +69,12 @@ def indexed_rules(
             given=f"{len(statements)} equations for {listing(unknowns, quoted=True)}",
         )  # fmt: skip
     return rules
+
+
+def bare_rule(statement: EquationLine, loops: Sequence[Loop]) -> Rule:
+    """Return what an equation makes zero, as a rule of nothing yet."""
+    left, right = statement.left.node, statement.right.node
+    return Rule("", (), tuple(loops), right if left is ZERO else add(left, neg(right)), statement.location)
 
 
 def _counted(statement: EquationLine, loops: Sequence[Loop], unknowns: Sequence[str]) -> Mapping[str, Indices]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -39,6 +40,11 @@ class Rule:
             found.append(ends[str(index.args[0])] if value is None else (int(value), int(value)))
         return tuple(found)
 
+    @property
+    def size(self) -> int:
+        """How many members these are."""
+        return math.prod(loop.last - loop.first + 1 for loop in self.loops)
+
 
 def refuse_two_meanings(rates: Mapping[str, Sequence[Rule]], derived: Mapping[str, Sequence[Rule]]) -> None:
     """Refuse members with a rate and a formula: beyond those with rates, formulas are the values at boundaries.
@@ -55,7 +61,7 @@ def refuse_two_meanings(rates: Mapping[str, Sequence[Rule]], derived: Mapping[st
                     f"members of '{name}' are defined twice",
                     name=name,
                     location=f"{rule.location} and {other.location}",
-                    expected="one equation for each member",
+                    expected=f"one equation for each member; what is to hold beside the rates as 0 = {name}[…] - …",
                     given="a rate and a formula",
                 )
 

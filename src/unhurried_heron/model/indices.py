@@ -87,6 +87,19 @@ def affine(node: Node, constants: Mapping[str, float], location: str) -> Affine:
     )
 
 
+def extent(index: Affine, ranges: Mapping[str, tuple[int, int]]) -> tuple[int, int]:
+    """Return the smallest and the largest value of an index.
+
+    Raises
+    ------
+    KeyError
+        A loop index has no range.
+    """
+    constant, coefficients = index
+    ends = [sorted(factor * end for end in ranges[key]) for key, factor in coefficients.items()]
+    return constant + sum(low for low, _ in ends), constant + sum(high for _, high in ends)
+
+
 def plain_index(index: str) -> str:
     """Return an index as the user wrote it."""
     return index.partition(BOUND)[0]

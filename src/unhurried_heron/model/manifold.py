@@ -2,21 +2,35 @@
 
 from __future__ import annotations
 
-from unhurried_heron.formulas.layout import IndexedFormula, single
+from dataclasses import replace
+from typing import NamedTuple
+
+import numpy as np
+
+from unhurried_heron.arrays import IntArray
+from unhurried_heron.formulas.layout import IndexedFormula
 from unhurried_heron.model.differentiated import Differentiated
 from unhurried_heron.model.model import Model
 
 
-def manifold_columns(model: Model) -> list[frozenset[int] | None]:
-    """Return which states may move to where each formula is zero; None: all of them."""
-    found: list[frozenset[int] | None] = []
+class Movable(NamedTuple):
+    """Which states may move to where formulas are zero, int64 (n,), None for all of them, and how many formulas."""
+
+    states: IntArray | None
+    n_formulas: int
+
+
+def movable_states(model: Model) -> list[Movable]:
+    """Return which states may move, for one group of formulas after the other."""
+    found = []
     for each in model.transformations:
         names = each.algebraic if isinstance(each, Differentiated) else None
-        own = None if names is None else frozenset(model.layout.scalars[key] for key in names)
-        found += [own] * len(each.manifold())
+        everything = np.arange(model.layout.size)
+        own = None if names is None else np.concatenate([everything[model.layout.slice_of(key)] for key in names])
+        found.append(Movable(own, sum(formula.turns for formula in each.manifold(model))))
     return found
 
 
 def manifold_formulas(model: Model, first: int = 0) -> tuple[IndexedFormula, ...]:
     """Return the formulas of `Model.manifold`, whose values go to numbers from ``first`` on."""
-    return tuple(single(node, first + k) for k, node in enumerate(model.manifold))
+    return tuple(replace(each, base=each.base + first) for each in model.manifold)

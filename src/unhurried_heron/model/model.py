@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import Any, TypeVar
 
 from unhurried_heron.formulas.expression import ONE, Node, names_in, replace_names
-from unhurried_heron.formulas.layout import IndexedFormula, Layout
+from unhurried_heron.formulas.layout import Group, IndexedFormula, Layout
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.equation_lines import EquationLine
@@ -18,6 +18,7 @@ from unhurried_heron.model.complex_states import ComplexStates
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.indexed_rules import Rule
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
@@ -159,9 +160,29 @@ class Model:
         return tuple(each for each in self.rates.switches if isinstance(each, RootSwitch))
 
     @cached_property
-    def manifold(self) -> tuple[Node, ...]:
-        """Formulas that are zero all along: the march keeps states where they are."""
-        return tuple(self.resolver.single(node) for each in self.transformations for node in each.manifold())
+    def manifold(self) -> tuple[IndexedFormula, ...]:
+        """Formulas that are zero all along, behind one another: the march keeps states where they are."""
+        found, first = list[IndexedFormula](), 0
+        for own in (each.manifold(self) for each in self.transformations):
+            found += (replace(formula, base=formula.base + first) for formula in own)
+            first += sum(formula.turns for formula in own)
+        return tuple(found)
+
+    def one_behind_another(self, rules: Iterable[Rule]) -> tuple[IndexedFormula, ...]:
+        """Return the values of rules as formulas whose numbers go behind one another."""
+        found, first = list[IndexedFormula](), 0
+        for rule in rules:
+            group = Group(rule.name, rule.box())
+            base = first - sum(step * begin for step, (begin, _) in zip(group.strides, group.box, strict=True))
+            where = base, group.strides
+            found += self.resolver.indexed_formulas(rule, lambda _, where=where: where)  # type: ignore[misc]  # bound
+            first += group.size
+        return tuple(found)
+
+    @cached_property
+    def n_manifold(self) -> int:
+        """How many these are."""
+        return sum(each.turns for each in self.manifold)
 
     @cached_property
     def guards(self) -> tuple[Guard, ...]:

@@ -14,7 +14,7 @@ from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, Values, flat_indices
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, Values, flat_indices
 from unhurried_heron.formulas.narrow_features import time_formulas
 from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import with_fact
@@ -33,7 +33,7 @@ _NUDGE = 1.5e-8
 _SMALL = 1e-6
 # Operations that have no value, or an infinite one, where something in them comes to zero.
 _NO_NUMBER = with_fact(lambda each: each.ends != OWN_RULE and any(kind != "root" for kind, _ in each.ends))
-Shown = tuple[tuple[str, Node, str], ...]
+Shown = tuple[tuple[str, Node, tuple[Loop, ...]], ...]
 
 
 class Rates(Protocol):
@@ -139,10 +139,12 @@ class WrittenRates:
         What was taken out.
     left : tuple of str
         Conditions inside indexed states, which are not followed.
-    reduced : tuple of (str, Node, str)
+    reduced : tuple of (str, Node, tuple of Loop)
         The first-order equations as they are shown.
     marked : pair of AdditiveParts, or None
         Their implicit and explicit parts and those of the held ones, where terms are marked.
+    implied : tuple of str
+        Algebraic states in whose places stands what their constraints miss, and whose rates follow from these.
     """
 
     layout: Layout
@@ -152,6 +154,7 @@ class WrittenRates:
     left: tuple[str, ...] = ()
     reduced: Shown = ()
     marked: tuple[AdditiveParts, AdditiveParts] | None = None
+    implied: tuple[str, ...] = ()
     known = written = True
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
@@ -207,6 +210,9 @@ class WrittenRates:
         for formula in jacobian(self.indexed_formulas, self.layout):
             strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
             found.append(flat_indices(formula.loops, formula.base, strides))
+        for name in self.implied:
+            rows = np.arange(n)[self.layout.slice_of(name)]
+            found.append((rows[:, None] * n + np.arange(n)).ravel())
         together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
         rows, columns = together // max(n, 1), together % max(n, 1)
         return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Final
 
 import numpy as np
@@ -39,7 +39,7 @@ _BREAKING: Final = with_fact(lambda each: each.breaks is True)
 _BENDING: Final = with_fact(lambda each: each.bends)
 # No formula gives the rate of the state, so it is zero.
 _NO_RATE: Final = -1
-# Several formulas add up to the rate.
+# Several formulas add up to the rate, or none tells it.
 _SEVERAL: Final = -2
 
 _Make = Callable[[Node, dict[Node, Node | None]], Node | None]
@@ -54,10 +54,12 @@ class SolutionDerivatives:
         The rates of the states.
     layout : Layout
         Where the states stand.
+    implied : collection of str, optional
+        States whose rates are no formulas.
     """
 
-    def __init__(self, rates: tuple[IndexedFormula, ...], layout: Layout) -> None:
-        self.rates, self.layout = rates, layout
+    def __init__(self, rates: tuple[IndexedFormula, ...], layout: Layout, implied: Collection[str] = ()) -> None:
+        self.rates, self.layout, self._implied = rates, layout, implied
         self._made: dict[tuple[str, Template, tuple[int, ...]], Template | None] = {}
 
     @functools.cached_property
@@ -71,6 +73,8 @@ class SolutionDerivatives:
             turn_of[filled] = np.arange(filled.size)
             several |= rate_number.adds | (turn_of[filled] != np.arange(filled.size))
             formula_of[filled] = np.where(several, _SEVERAL, position)
+        for label in self._implied:
+            formula_of[self.layout.slice_of(label)] = _SEVERAL
         return formula_of, turn_of
 
     def _origin(self, index: int) -> tuple[int, tuple[int, ...]]:
@@ -187,7 +191,8 @@ def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:
         raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas = rates.held if held else rates.indexed_formulas
     made: SolutionDerivatives = model.remembered(
-        ("derivatives along the solution", held), lambda: SolutionDerivatives(indexed_formulas, model.layout)
+        ("derivatives along the solution", held),
+        lambda: SolutionDerivatives(indexed_formulas, model.layout, rates.implied),
     )
     return made
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 from unhurried_heron.formulas.expression import Node, replace_names
 
 if TYPE_CHECKING:
+    from unhurried_heron.formulas.layout import IndexedFormula
     from unhurried_heron.input.event import Event
     from unhurried_heron.model.switch_types import RootSwitch
 
@@ -58,8 +59,8 @@ class Transformation:
         """Return what an event of the transformation's own watches; None of all others."""
         return None
 
-    def manifold(self) -> tuple[Node, ...]:
-        """Return formulas of states, parameters and the time that are zero all along every solution."""
+    def manifold(self, model: Any) -> tuple[IndexedFormula, ...]:
+        """Return formulas of states, parameters and the time that are zero all along, their values from 0 on."""
         return ()
 
     def resting_roots(self) -> tuple[RootSwitch, ...] | None:

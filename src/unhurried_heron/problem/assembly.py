@@ -96,7 +96,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
         collector,
         imaginary=model.complex_states.imaginary,
         constrained=held,
-        may_miss=held.size + len(model.manifold),
+        may_miss=held.size + model.n_manifold,
     )
     definitions = {**found.parameters, **found.initial}
     units = _with_derivative_units(found.units, model.orders, model.layout)
@@ -299,7 +299,7 @@ def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watch
     if user_input.forces:
         used |= model.rates.names()
     if user_input.constraints:
-        used |= names_in(*model.manifold)
+        used |= names_in(*(each.node for each in model.manifold))
     return used
 
 

@@ -14,8 +14,7 @@ from unhurried_heron.errors import UnfitProblemError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.model.constraints import Constraints
-from unhurried_heron.model.differentiated import differentiated
-from unhurried_heron.model.manifold import manifold_formulas
+from unhurried_heron.model.differentiated import differentiated, with_implied_rates
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.problem.pointwise import surroundings
 
@@ -57,10 +56,9 @@ def free_directions(problem: Problem, state: Array) -> Array:
     mass, n, model, start = problem.model.mass, state.size, problem.model, np.array([problem.interval[0]])
     held = np.zeros(n, dtype=bool) if mass is None else mass.sizes(n) == 0.0
     rows = [problem.jacobian_at(start[0], state)[held]] if held.any() else []
-    formulas = manifold_formulas(model)
-    if formulas:
+    if model.manifold:
         around = surroundings(problem, start, state[None])
-        entries: Any = filled(jacobian(formulas, model.layout), len(formulas) * n, around, (1,))
+        entries: Any = filled(jacobian(model.manifold, model.layout), model.n_manifold * n, around, (1,))
         rows.append(entries.reshape(-1, n))
     if not rows:
         return np.eye(n)
@@ -120,12 +118,20 @@ def _rows(problem: Problem, state: Array, mass: MassMatrix, time: float | None =
 
 
 def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
-    rows = _rows(problem, problem.start, mass)
-    sizes = np.abs(rows).max(axis=1, keepdims=True)
+    n = problem.start.size
+    rows, columns = _rows(problem, problem.start, mass), np.arange(n)
+    held = mass.sizes(n) == 0.0
+    if not held[mass.columns].any():
+        # the other states are told by their own rows
+        columns = np.flatnonzero(held)
+        rows = rows[held][:, held]
     if np.isfinite(rows).all():
-        _, values, directions = np.linalg.svd(rows / np.where(sizes > 0.0, sizes, 1.0))
+        for axis in (1, 0):
+            sizes = np.abs(rows).max(axis=axis, keepdims=True)
+            rows = rows / np.where(sizes > 0.0, sizes, 1.0)
+        _, values, directions = np.linalg.svd(rows)
         if values[-1] <= _SINGULAR * values[0]:
-            name = problem.model.layout.names[int(np.argmax(np.abs(directions[-1])))]
+            name = problem.model.layout.names[columns[int(np.argmax(np.abs(directions[-1])))]]
             raise UnfitProblemError(
                 f"the constraints do not determine '{name}': the problem is of an index above 1",
                 name=name,
@@ -137,9 +143,22 @@ def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
             )
 
 
-def with_rates_for_all(problem: Problem) -> Problem | None:
-    """Return a problem whose algebraic states have rates; None where these cannot be written."""
+def with_rates_for_all(problem: Problem, *, by_numbers: bool = False) -> Problem | None:
+    """Return a problem whose algebraic states have rates; None where these cannot be written.
+
+    Parameters
+    ----------
+    problem : Problem
+    by_numbers : bool, optional
+        Whether rates that cannot be written may be found by numbers, for methods that take no Jacobian.
+
+    Returns
+    -------
+    Problem or None
+    """
     model = problem.model.remembered(("differentiated",), lambda: differentiated(problem.model))
+    if model is None and by_numbers:
+        model = problem.model.remembered(("implied rates",), lambda: with_implied_rates(problem.model))
     if model is None:
         return None
     return type(problem)(problem.user_input, replace(problem.assembled, model=model))

@@ -11,10 +11,11 @@ import numpy as np
 from unhurried_heron.arrays import Array, BoolArray, IntArray
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import STATE, filled
+from unhurried_heron.formulas.expression import SUM, walk
 from unhurried_heron.formulas.layout import IndexedFormula
-from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.unrolling import unrolled
 
 # Iterations from one point,
 TURNS: Final = 60
@@ -22,6 +23,8 @@ TURNS: Final = 60
 ROUNDED: Final = 1e-14
 # what comes no nearer, and is missed by no more than this share, is met, too.
 MET: Final = 1e-9
+# A correction that is not below this share of the one before contracts no longer.
+CONTRACTS: Final = 0.5
 # The share of the largest singular value below which a direction is none.
 SINGULAR: Final = 1e-13
 # Solutions apart by more than this share of their size are two; what no unknown can change counts as met within it.
@@ -34,6 +37,8 @@ _POINTS: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
 MANY: Final = 200
 # States up to which full matrices of all rows are worth it.
 _MOST_STATES: Final = 100
+# and operations up to which loops over indices are written out.
+_MOST_WRITTEN_OUT: Final = 20_000
 
 
 @dataclass(frozen=True)
@@ -87,7 +92,7 @@ class ConstraintRows:
         return found
 
     def matrices(self, states: Array, time: float, around: Mapping[str, Any]) -> Array:
-        """Return their derivatives by the unknowns, shape (rows, n_constraints, n_free).
+        """Return their derivatives by all states, shape (rows, n_constraints, n_states).
 
         Parameters
         ----------
@@ -102,7 +107,7 @@ class ConstraintRows:
         count, n = len(self.formulas), self.model.layout.size
         values = self._around(states, time, around)
         found: Array = filled(self.partials, count * n, values, (len(states),))
-        return found.reshape(-1, count, n)[:, :, self.free]
+        return found.reshape(-1, count, n)
 
 
 def constraint_rows(model: Model, free: BoolArray) -> ConstraintRows | None:
@@ -114,10 +119,11 @@ def constraint_rows(model: Model, free: BoolArray) -> ConstraintRows | None:
     def made() -> ConstraintRows | None:
         n = layout.size
         held = np.zeros(n, dtype=bool) if model.mass is None else model.mass.sizes(n) == 0.0
-        if any(each.loops for each in rates.indexed_formulas):
+        own = (each for each in rates.indexed_formulas if held[each.first])
+        written = [unrolled(each, lambda _: True, _MOST_WRITTEN_OUT) for each in (tuple(own), model.manifold)]
+        if any(each.loops or any(part.op == SUM for part in walk(each.node)) for group in written for each in group):
             return None
-        nodes = [each.node for each in rates.indexed_formulas if held[each.base]]
-        nodes += [each.node for each in manifold_formulas(model)]
+        nodes = [each.node for group in written for each in sorted(group, key=lambda each: each.base)]
         formulas = tuple(IndexedFormula((), k, (), node) for k, node in enumerate(nodes))
         return ConstraintRows(model, np.flatnonzero(free), formulas, jacobian(formulas, layout))
 
@@ -148,17 +154,21 @@ def met_from(
         return {name: value[rows] if np.ndim(value) else value for name, value in around.items()}
 
     with np.errstate(all="ignore"):
-        missed = constraints.missed(states, time, around)
+        missed, before_it = constraints.missed(states, time, around), np.full(len(points), np.inf)
         going = np.flatnonzero(np.isfinite(missed).all(axis=1))
         for _ in range(TURNS):
             if not going.size:
                 break
-            matrices = constraints.matrices(states[going], time, of(going))
+            matrices = constraints.matrices(states[going], time, of(going))[:, :, free]
             moves, scales = _corrections(matrices, missed[going], constraints.reached)
             usable = np.isfinite(moves).all(axis=1)
             going, moves, scales = going[usable], moves[usable], scales[usable]
             size, length = np.abs(states[np.ix_(going, free)]).max(axis=1, initial=0.0), np.abs(moves).max(axis=1)
-            done = length <= ROUNDED * size
+            # rounding contracts no further
+            stands = (length <= MET * size) & (length > CONTRACTS * before_it[going])
+            # unknowns that are zero have no size of their own
+            apparent = np.maximum(size, MET * np.abs(states[going]).max(axis=1))
+            done, before_it[going] = stands | (length <= ROUNDED * apparent), length
             states[np.ix_(going[done], free)] += moves[done]
             met[going[done]] = True
             going, moves, scales, size, length = (each[~done] for each in (going, moves, scales, size, length))
@@ -290,7 +300,7 @@ def consistent_members(
     ndarray, shape (n_members, n_states), or None
     """
     constraints = constraint_rows(model, free)
-    if constraints is None or constraints.free.size < len(constraints.formulas):
+    if constraints is None or constraints.free.size < constraints.reached.sum():
         return None
     points = np.array([[*points_from(each, free, np.zeros_like(free))] for each in starts])
     count, several, n = points.shape
@@ -305,4 +315,24 @@ def consistent_members(
         return None
     first: Array = states[np.arange(count), found.argmax(axis=1)]
     others = are_apart(states, first[:, None]) & found
-    return None if others.any() else first
+    return None if others.any() or not _holds(constraints, first, time, around) else first
+
+
+def _holds(constraints: ConstraintRows, states: Array, time: float, around: Mapping[str, Any]) -> bool:
+    """Whether constraints are met but for rounding, those too that hold no unknown.
+
+    Parameters
+    ----------
+    constraints : ConstraintRows
+    states : ndarray, shape (n_members, n_states)
+    time : float
+    around : mapping of str to float or ndarray, shape (n_members,)
+
+    Returns
+    -------
+    bool
+    """
+    with np.errstate(all="ignore"):
+        sizes = np.maximum(np.abs(states), np.finfo(float).tiny)
+        allowed = MET * np.einsum("rcn,rn->rc", np.abs(constraints.matrices(states, time, around)), sizes)
+        return bool((np.abs(constraints.missed(states, time, around)) <= allowed).all())

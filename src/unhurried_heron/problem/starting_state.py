@@ -14,9 +14,9 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.errors import ConstraintError, listing
 from unhurried_heron.formulas.differentiate import jacobian
-from unhurried_heron.formulas.evaluate import STATE, evaluate, evaluated
+from unhurried_heron.formulas.evaluate import STATE, evaluate, evaluated, filled
 from unhurried_heron.formulas.expression import name as name_node
-from unhurried_heron.formulas.layout import Values
+from unhurried_heron.formulas.layout import IndexedFormula, Values
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.problem_input import ProblemInput
@@ -26,6 +26,7 @@ from unhurried_heron.model.manifold import manifold_formulas
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.consistent_rows import (
     APART,
+    CONTRACTS,
     MANY,
     MET,
     ROUNDED,
@@ -62,12 +63,24 @@ class _Constraints:
         """Return what the constraints miss, shape (n_constraints,)."""
         values = self._values(state)
         of_rates: Array = self.model.rates.at(self.time, state, values)[self.rows]
-        return np.concatenate([of_rates, [float(evaluate(node, values)) for node in self.model.manifold]])
+        held: Array = filled(self.model.manifold, self.model.n_manifold, values)
+        return np.concatenate([of_rates, held])
 
     @property
     def count(self) -> int:
         """How many there are."""
-        return self.rows.size + len(self.model.manifold)
+        return self.rows.size + self.model.n_manifold
+
+    def _partials(self) -> tuple[IndexedFormula, ...]:
+        """Return the derivatives by all states of the written rates, and of what is zero all along behind them."""
+        model, n = self.model, self.model.layout.size
+
+        def made() -> tuple[IndexedFormula, ...]:
+            formulas = (*model.rates.indexed_formulas, *manifold_formulas(model, n))  # type: ignore[attr-defined]  # they are written
+            return jacobian(formulas, model.layout)
+
+        found: tuple[IndexedFormula, ...] = model.remembered(("partials of rates and constraints",), made)
+        return found
 
     def matrix(self, state: Array) -> Any:
         """Return their derivatives by the unknowns, a sparse array of shape (n_constraints, n_free)."""
@@ -77,13 +90,12 @@ class _Constraints:
         if not self.model.rates.written:
             whole = self.model.rates.jacobian_at(self.time, state, values)
             return csr_array(whole[np.ix_(self.rows, self.free)])
-        held = len(self.model.manifold)
+        held = self.model.n_manifold
         row_of, column_of = np.full(n + held, -1), np.full(n, -1)
         row_of[self.rows], row_of[n:] = np.arange(self.rows.size), self.rows.size + np.arange(held)
         column_of[self.free] = np.arange(self.free.size)
         rows, columns, entries = [], [], []
-        formulas = (*self.model.rates.indexed_formulas, *manifold_formulas(self.model, n))  # type: ignore[attr-defined]  # they are written
-        for where, found in evaluated(jacobian(formulas, self.model.layout), values):
+        for where, found in evaluated(self._partials(), values):
             row, column = row_of[where // n], column_of[where % n]
             kept = (row >= 0) & (column >= 0)
             rows.append(row[kept])
@@ -191,7 +203,7 @@ def _without_rounding(constraints: _Constraints, state: Array) -> Array:
 
 def _solved(constraints: _Constraints, point: Array) -> Array | None:
     """Return a state that meets the constraints, found from another; None where the iteration comes to none."""
-    state = point.copy()
+    state, last = point.copy(), np.inf
     with np.errstate(all="ignore"):
         missed = constraints.missed(state)
         for _ in range(TURNS):
@@ -201,9 +213,12 @@ def _solved(constraints: _Constraints, point: Array) -> Array | None:
             if move is None or not np.isfinite(move).all():
                 return None
             size = float(np.abs(state[constraints.free]).max())
-            if np.abs(move).max() <= ROUNDED * size or not move.any():
+            length = np.abs(move).max()
+            stands = length <= MET * size and length > CONTRACTS * last
+            if length <= ROUNDED * max(size, MET * float(np.abs(state).max())) or stands or not move.any():
                 state[constraints.free] += move
                 return state
+            last = length
             part, before = 1.0, float(np.abs(missed / scale).max())
             while part >= SHORTEST:
                 tried = state.copy()
@@ -214,7 +229,7 @@ def _solved(constraints: _Constraints, point: Array) -> Array | None:
                     break
                 part *= 0.5
             else:
-                return state if np.abs(move).max() <= MET * size else None
+                return state if length <= MET * size else None
             state, missed = tried, left
     return None
 
@@ -232,7 +247,7 @@ def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple
     -------
     (ndarray or None, ndarray)
     """
-    from scipy.sparse import diags_array
+    from scipy.sparse import block_array, diags_array, eye_array
     from scipy.sparse.linalg import spsolve
 
     matrix = constraints.matrix(state)
@@ -247,10 +262,22 @@ def _correction(constraints: _Constraints, state: Array, missed: Array) -> tuple
         # where no unknown can change anything, what was given is at fault, which is looked at in the end
         left = np.where(np.diff(matrix.indptr) > 0, full @ solution - right, 0.0)
         return solution if np.abs(left).max() <= APART * np.abs(right).max() else None, scale
-    if scaled.shape[0] != scaled.shape[1]:
-        return None, scale
+    # constraints of what was given hold no unknown; whether they are met is looked at in the end
+    reached = np.diff(matrix.indptr) > 0
+    scaled, right = scaled.tocsr()[reached], right[reached]
+    count, unknowns = scaled.shape
     with quietly():
-        return spsolve(scaled.tocsc(), right), scale
+        if count == unknowns:
+            return spsolve(scaled.tocsc(), right), scale
+        # the shortest correction where unknowns are more, that which misses least where they are fewer
+        beside = eye_array(max(count, unknowns))
+        if count < unknowns:
+            whole = block_array([[beside, scaled.T], [scaled, None]])
+            return spsolve(whole.tocsc(), np.concatenate([np.zeros(unknowns), right]))[:unknowns], scale
+        whole = block_array([[beside, scaled], [scaled.T, None]])
+        move = spsolve(whole.tocsc(), np.concatenate([right, np.zeros(unknowns)]))[count:]
+        missed_yet = np.abs(scaled @ move - right).max()
+        return move if missed_yet <= APART * np.abs(right).max() else None, scale
 
 
 def _refuse_contradiction(
@@ -285,7 +312,8 @@ def _refuse_contradiction(
         name = layout.names[constraints.rows[worst]]
         words = made.algebraic.get(group_of(name), f"row {constraints.rows[worst] + 1} of the rates")
     else:
-        held = made.held[worst - constraints.rows.size]
+        held = next(each for each, end in zip(made.held, np.cumsum([each.rule.size for each in made.held]), strict=True)
+                    if worst - constraints.rows.size < end)  # fmt: skip
         name, words = held.words, f"0 = {to_text(held.node)[:80]}" if held.times else held.words
     if unsolved:
         names = [layout.names[k] for k in constraints.free]

@@ -6,7 +6,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
+from unhurried_heron.formulas.expression import Node, name, replace_names
+from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.model.first_order import ranges_of
+from unhurried_heron.model.indexed_rules import Rule
+from unhurried_heron.run.columns import AT_ONCE, modes_at
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,11 +25,25 @@ def constraint_table(run: Run) -> pd.DataFrame:
     import pandas as pd
 
     rows, rates = [], run.problem.model.rates
-    for left, node, ranges in rates.shown() if rates.written else ():
-        if left or ranges:
+    for left, node, loops in rates.shown() if rates.written else ():
+        if left:
             continue
         text = to_text(node)
-        missed = np.abs(run.function_of(text)(run.times))
+        missed = _missed_by_members(run, node, loops) if loops else np.abs(run.function_of(text)(run.times))
         worst = int(np.argmax(missed))
-        rows.append((f"0 = {text}", float(missed[worst]), float(run.times[worst])))
+        words = f"0 = {text}" + (f" for {ranges_of(loops)}" if loops else "")
+        rows.append((words, float(missed[worst]), float(run.times[worst])))
     return pd.DataFrame(rows, columns=["constraint", "missed by", "at"])
+
+
+def _missed_by_members(run: Run, node: Node, loops: tuple[Loop, ...]) -> Array:
+    """Return the most by which a constraint over an index is missed, shape (n_times,)."""
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import native_members
+
+    model = run.problem.model
+    written = replace_names(node, model.formulas.get, {})
+    made = native_members(run.problem, Rule("constraint", tuple(name(loop.index) for loop in loops), loops, written))
+    parts = np.array_split(run.times, max(run.times.size * model.layout.size // AT_ONCE, 1))
+    found = [np.abs(evaluate_rows(made, part, run.at(part), modes_at(run, part))).max(axis=1) for part in parts]
+    return np.concatenate(found)

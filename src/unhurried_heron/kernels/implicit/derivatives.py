@@ -44,6 +44,10 @@ _REFINEMENTS = 5
 _TURNS = 20
 # which are met where a correction is below this share of the tolerance.
 _MET = 1e-3
+# Within so many tolerances of them the Jacobian is as good as new,
+_NEAR = 1.0
+# as long as a correction is below this share of the one before.
+_GOOD = 0.1
 # How far from them, in its units, a run of fixed steps may begin: no tolerance was said.
 _ALLOWED_AT_FIXED_STEPS = 1e4
 # The square root of the spacing of doubles at one.
@@ -146,7 +150,7 @@ def _meet_constraints(system, work, control, context, shift, arrays):
     int
         REACHED_END, RATES_STOPPED, NEWTON_FAILED, or INCONSISTENT where the run begins at a state that is to move.
     """
-    (rates, missed), n, move = arrays, system.n, system.rates_at_state
+    (rates, missed), n, move, before = arrays, system.n, system.rates_at_state, np.inf
     for _ in range(_TURNS):
         for k in range(n):
             if system.mass_sizes[k] > 0.0:
@@ -167,9 +171,13 @@ def _meet_constraints(system, work, control, context, shift, arrays):
             return INCONSISTENT
         for k in range(n):
             system.state[k] += move[k]
-        reason = _rates_and_factors(system, work, control, context, shift, rates)
-        if reason != REACHED_END:
-            return reason
+        if size > _NEAR or size > _GOOD * before:
+            reason = _rates_and_factors(system, work, control, context, shift, rates)
+            if reason != REACHED_END:
+                return reason
+        elif ask_rates(system, control, FOR_STARTING, control.time, system.state, rates) != 1:
+            return RATES_STOPPED
+        before = size
     return NEWTON_FAILED
 
 
@@ -191,6 +199,8 @@ def _write_change_in_time(system, control, rates, out):
         1, or the code of the function that stopped.
     """
     n, t, left = system.n, control.time, control.end - control.time
+    if left == 0.0:
+        left = -control.length
     moved = t + np.copysign(min(abs(left), _ROOT * max(abs(t), abs(left))), left)
     code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, out)
     for k in range(n):
@@ -248,7 +258,8 @@ def derive(system, work, control, context, arrays):
     (rates, missed), memory = arrays, implicit_memory(work.memory)
     memory.jacobian_age, memory.factored_step = 0, 0.0
     set_scale(system, work, control.step)
-    shift = _FIRST_SHIFT / (control.end - control.time)
+    left = control.end - control.time
+    shift = _FIRST_SHIFT / (left if left != 0.0 else control.length)
     for _ in range(_SHIFTS):
         reason = _rates_and_factors(system, work, control, context, shift, rates)
         if reason != REACHED_END:

@@ -9,7 +9,7 @@ from unhurried_heron.kernels.implicit.newton import TOLERANCE
 from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE, SHIFT
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, call_kernel
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.implicit_records import FOLLOWS
 
@@ -98,7 +98,41 @@ def _write_modes(system, work, context, sign):
             return False
         for k in range(n):
             work.spare[k * n + j + 3] = work.shifted[k]
-    return True
+    return _leave_out_constrained(n, work.spare, work.shifted)
+
+
+@inner
+def _leave_out_constrained(n, values, moves):
+    """Leave out the states that constraints tell, whose columns are zero and whose rows are in no unit of the others.
+
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    values : float pointer, (n n + 3,)
+        The matrix stands behind its order, shift and sign; changed in place.
+    moves : float pointer, (n,)
+        Scratch.
+
+    Returns
+    -------
+    bool
+        Whether any state is left.
+    """
+    matrix, count, at = offset_by(values, 3), 0, 0
+    for j in range(n):
+        size = 0.0
+        for i in range(n):
+            size = max(size, abs(matrix[i * n + j]))
+        moves[j] = size
+        count += int(size != 0.0)
+    for i in range(n):
+        for j in range(n):
+            if moves[i] != 0.0 and moves[j] != 0.0:
+                matrix[at] = matrix[i * n + j]
+                at += 1
+    values[0] = count
+    return count > 0
 
 
 @inner

@@ -2,6 +2,11 @@
 
 After each step the state is moved back by the shortest way, in units of its tolerances, so that nothing drifts: E.
 Hairer, C. Lubich and G. Wanner, *Geometric Numerical Integration*, 2nd ed. (2006), section IV.4.
+
+Formula i is number ``manifold_order[i]`` of what the native function writes. Its derivatives are the numbers from
+``manifold_rows[i]`` on, in ``manifold_columns``; entry e belongs to number ``manifold_numbers[e]``, those without a
+column to the last. Row i of the matrix of the corrections has entries from column ``manifold_first[i]`` on, column j
+at ``manifold_begins[i] + j``.
 """
 
 from __future__ import annotations
@@ -23,34 +28,39 @@ _FOLLOWS = 1e-13
 
 
 @inner
-def _solve_symmetric(matrix, right, m):
+def _solve_symmetric(system, matrix, right):
     """Solve a positive matrix in place by elimination; rows that follow from others are left out.
 
     Parameters
     ----------
-    matrix : float pointer, (m, m)
-        Written over.
-    right : float pointer, (m,)
+    system : System
+    matrix : float pointer
+        Its rows from their first entry to the diagonal; written over.
+    right : float pointer, (n_manifold,)
         Filled with the solution.
-    m : int
     """
+    first, begins, m = system.manifold_first, system.manifold_begins, system.n_manifold
     for k in range(m):
-        size = matrix[k * m + k]
-        for j in range(k):
-            if matrix[j * m + j] > 0.0:
-                factor = matrix[k * m + j] / matrix[j * m + j]
+        row = begins[k]
+        size = matrix[row + k]
+        for j in range(first[k], k):
+            pivot = matrix[begins[j] + j]
+            if pivot > 0.0 and matrix[row + j] != 0.0:
+                factor = matrix[row + j] / pivot
                 for i in range(j + 1, k + 1):
-                    matrix[k * m + i] -= factor * matrix[i * m + j]
+                    if first[i] <= j:
+                        matrix[row + i] -= factor * matrix[begins[i] + j]
                 right[k] -= factor * right[j]
-        if not matrix[k * m + k] > _FOLLOWS * size:
-            matrix[k * m + k] = 0.0
+        if not matrix[row + k] > _FOLLOWS * size:
+            matrix[row + k] = 0.0
     for k in range(m - 1, -1, -1):
-        if matrix[k * m + k] == 0.0:
+        row = begins[k]
+        if matrix[row + k] == 0.0:
             right[k] = 0.0
             continue
-        for i in range(k + 1, m):
-            right[k] -= matrix[i * m + k] * right[i]
-        right[k] /= matrix[k * m + k]
+        right[k] /= matrix[row + k]
+        for j in range(first[k], k):
+            right[j] -= matrix[row + j] * right[k]
 
 
 @inner
@@ -75,6 +85,34 @@ def _weight(system, control, k, state):
 
 
 @inner
+def _matrix_of_corrections(system, control, state, derivatives, row, matrix):
+    """Fill the products of the derivatives of the formulas with each other, weighted by what counts as one.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    state : float pointer, (n,)
+    derivatives : float pointer
+    row : float pointer, (n,)
+        Scratch, zero on entry and in the end.
+    matrix : float pointer
+    """
+    rows, columns = system.manifold_rows, system.manifold_columns
+    for i in range(system.n_manifold):
+        for p in range(rows[i], rows[i + 1]):
+            k = columns[p]
+            row[k] = derivatives[p] * _weight(system, control, k, state)
+        for j in range(system.manifold_first[i], i + 1):
+            total = 0.0
+            for p in range(rows[j], rows[j + 1]):
+                total += row[columns[p]] * derivatives[p]
+            matrix[system.manifold_begins[i] + j] = total
+        for p in range(rows[i], rows[i + 1]):
+            row[columns[p]] = 0.0
+
+
+@inner
 def keep_on_manifold(system, control, time, state):
     """Move a state to where the formulas of the manifold are zero; return how far, in tolerances, or NO_WAY.
 
@@ -91,26 +129,33 @@ def keep_on_manifold(system, control, time, state):
     float
     """
     m, n = system.n_manifold, system.n
+    rows, columns = system.manifold_rows, system.manifold_columns
     values = system.manifold_work
-    rows, matrix = offset_by(values, m), offset_by(values, m + m * n)
+    entries = offset_by(values, m)
+    derivatives = offset_by(entries, system.n_manifold_entries)
+    right = offset_by(derivatives, rows[m] + 1)
+    moves, matrix = offset_by(right, m), offset_by(right, m + n)
     far, before = 0.0, np.inf
     for _ in range(_TURNS):
         if call_native(system.manifold, time, state, values, system.manifold_context) != 1:
             return NO_WAY
+        for p in range(rows[m] + 1):
+            derivatives[p] = 0.0
+        for e in range(system.n_manifold_entries):
+            derivatives[system.manifold_numbers[e]] += entries[e]
         for i in range(m):
-            for j in range(i + 1):
-                total = 0.0
-                for k in range(n):
-                    if rows[i * n + k] != 0.0:
-                        total += rows[i * n + k] * _weight(system, control, k, state) * rows[j * n + k]
-                matrix[i * m + j] = total
-        _solve_symmetric(matrix, values, m)
+            right[i] = values[system.manifold_order[i]]
+        for k in range(n):
+            moves[k] = 0.0
+        _matrix_of_corrections(system, control, state, derivatives, moves, matrix)
+        _solve_symmetric(system, matrix, right)
+        for i in range(m):
+            for p in range(rows[i], rows[i + 1]):
+                moves[columns[p]] += derivatives[p] * right[i]
         size, small = 0.0, True
         for k in range(n):
-            weight, move = _weight(system, control, k, state), 0.0
-            for i in range(m):
-                move += rows[i * n + k] * values[i]
-            move *= weight
+            weight = _weight(system, control, k, state)
+            move = weight * moves[k]
             if not abs(move) < np.inf:
                 return NO_WAY
             if move != 0.0:

@@ -33,13 +33,14 @@ class System(NamedTuple):
     ``guarded`` (2 (n_guards + n_arguments) + n,): them where the march stands and at the end of the attempt, and rates
     there. ``parts`` (``control.n_parts``, 4): see `kernels.march.narrow`. ``nonnegative`` (n_nonnegative,) int64: the
     states that the march keeps from falling below zero. ``manifold``, ``manifold_context``: a function of
-    ``n_manifold`` numbers that are zero all along, and of their derivatives by the states, row by row, which go to
-    ``manifold_work`` (n_manifold (1 + n + n_manifold),). Of a Jacobian found by differences in groups of columns
-    (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``, ``jacobian_indices``
-    (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. Where linear algebra takes products with the
-    Jacobian (``operator``), where that is taken is kept in its place: time, state and rates. M of M y' = rates has
-    ``n_mass`` entries ``mass`` in int64 ``mass_rows`` and ``mass_columns``, none where it is the identity;
-    ``mass_sizes`` (n,): sums of their sizes by rows, of which ``n_constraints`` are 0. ``rates_at_state`` are y' then.
+    ``n_manifold`` numbers that are zero all along, and of the ``n_manifold_entries`` of their derivatives by the
+    states, which go to ``manifold_work``; see `kernels.march.manifold`. Of a Jacobian found by differences in groups
+    of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``,
+    ``jacobian_indices`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. Where linear algebra takes
+    products with the Jacobian (``operator``), where that is taken is kept in its place: time, state and rates. M of
+    M y' = rates has ``n_mass`` entries ``mass`` in int64 ``mass_rows`` and ``mass_columns``, none where it is the
+    identity; ``mass_sizes`` (n,): sums of their sizes by rows, of which ``n_constraints`` are 0. ``rates_at_state`` are
+    y' then.
     """
 
     n: int
@@ -66,6 +67,13 @@ class System(NamedTuple):
     n_manifold: int
     manifold: int
     manifold_context: int
+    n_manifold_entries: int
+    manifold_order: LongArray
+    manifold_rows: LongArray
+    manifold_columns: LongArray
+    manifold_numbers: LongArray
+    manifold_first: LongArray
+    manifold_begins: LongArray
     manifold_work: Array
     n_groups: int
     n_entries: int

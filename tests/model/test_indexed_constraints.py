@@ -1,0 +1,130 @@
+"""Constraints over an index whose unknowns stand in the rates alone: ropes, nets and trains against closed forms."""
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.errors import ConstraintError
+
+ROPE = """
+x[0] = 0
+y[0] = 0
+x[i]'' = -pull[i]*(x[i] - x[i-1]) + pull[i+1]*(x[i+1] - x[i]) for i in 1..n-1
+y[i]'' = -pull[i]*(y[i] - y[i-1]) + pull[i+1]*(y[i+1] - y[i]) - g for i in 1..n-1
+x[n]'' = -pull[n]*(x[n] - x[n-1])
+y[n]'' = -pull[n]*(y[n] - y[n-1]) - g
+(x[i] - x[i-1])^2 + (y[i] - y[i-1])^2 = 1 for i in 1..n
+energy = sum((x[i]'^2 + y[i]'^2)/2 + g*y[i] for i in 1..n)
+"""
+# the same motion, its unknowns and equations counted otherwise
+SHIFTED = ROPE.replace("pull[i]", "pull[i-1]").replace("pull[i+1]", "pull[i]").replace("pull[n]", "pull[n-1]")
+SINGLE = ROPE.replace("1..n\nenergy", "2..n\nx[1]^2 + y[1]^2 = 1\nenergy")
+BY_GAPS = ROPE.replace(
+    "(x[i] - x[i-1])^2 + (y[i] - y[i-1])^2 = 1 for i in 1..n",
+    "across[i] = x[i] - x[i-1] for i in 1..n\nup[i] = y[i] - y[i-1] for i in 1..n\n"
+    "across[k]^2 + up[k]^2 - 1 = 0 for k in 1..n",
+)
+TRAIN = """
+v[i]' = force[i] - force[i+1] - i*drag for i in 1..n
+force[1] = power
+force[n+1] = 0
+0 = v[i] - v[i-1] for i in 2..n
+"""
+# a net that two rods turn, and what pulls along its threads: p along the first index, q along the second
+RODS = """
+x[0,j] = -j*sin(w*t) for j in 0..m
+y[0,j] = j*cos(w*t) for j in 0..m
+x[i,0] = i*cos(w*t) for i in 1..n
+y[i,0] = i*sin(w*t) for i in 1..n
+(x[i,j] - x[i-1,j])^2 + (y[i,j] - y[i-1,j])^2 = 1 for i in 1..n, j in 1..m
+(x[i,j] - x[i,j-1])^2 + (y[i,j] - y[i,j-1])^2 = 1 for i in 1..n, j in 1..m
+"""
+
+
+def net():
+    """Return the net: its nodes inside, at two edges and at the corner have four, three and two threads."""
+    lines = [RODS]
+    for z in "xy":
+        for i, along in (("i", " + p[i+1,j]*(z[i+1,j] - z[i,j])"), ("n", "")):
+            for j, across in (("j", " + q[i,j+1]*(z[i,j+1] - z[i,j])"), ("m", "")):
+                ranges = [f"{index} in 1..{end}-1" for index, end in (("i", "n"), ("j", "m")) if index in (i, j)]
+                pulls = "p[i,j]*(z[i-1,j] - z[i,j]) + q[i,j]*(z[i,j-1] - z[i,j])" + along + across
+                line = f"z[i,j]'' = {pulls}".replace("z", z).replace("i,", f"{i},").replace(",j", f",{j}")
+                line = line.replace("i-1", f"{i}-1").replace("j-1", f"{j}-1")
+                lines.append(line + (" for " + ", ".join(ranges) if ranges else ""))
+    return "\n".join(lines)
+
+
+def turning(n, **more):
+    """Return a straight rope that turns about its end: pull[i] is the sum of k from i to n."""
+    start = {"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": "i"}
+    return uh.Problem.from_text(ROPE, parameters={"n": n, "g": 0}, initial=start, interval=(0, 1.5), **more)
+
+
+@pytest.mark.parametrize("n", [1 + 1, 7, 40])
+@pytest.mark.parametrize(
+    "method", ["auto", "verner-98", "adams-variable", "radau-iia-5", "backward-differentiation-variable"]
+)
+def test_a_rope_turns_as_its_closed_form(method, n):
+    problem, tolerance = turning(n), 1e-7
+    run = uh.integrate(problem, method, rtol=tolerance, record=4)
+    i, end = np.arange(1, n + 1), run.times[-1]
+    assert run.times[-1] == 1.5
+    pull = np.cumsum(i[::-1])[::-1]
+    for label, wanted in (("x", i * np.cos(end)), ("y", i * np.sin(end)), ("pull", pull)):
+        assert np.allclose(run[label][-1], wanted, rtol=0, atol=2e3 * tolerance * np.abs(wanted).max())
+    missed = run.constraints["missed by"]
+    assert len(missed) == 3
+    assert missed[1:].max() < 1e-11 * n
+    assert missed[0] < 1e4 * tolerance * n
+
+
+@pytest.mark.parametrize("text", [SHIFTED, SINGLE, BY_GAPS])
+def test_however_it_is_counted_the_motion_is_the_same(text):
+    given = {"parameters": {"n": 3, "g": 9.81}, "interval": (0, 2)}
+    start = {"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": 0}
+    runs = [uh.integrate(uh.Problem.from_text(each, initial=start, **given), "verner-98", rtol=1e-10, record=3)
+            for each in (ROPE, text)]  # fmt: skip
+    assert np.allclose(runs[0]["x"], runs[1]["x"], atol=1e-7)
+    assert np.ptp(runs[1]["energy"]) < 1e-8
+
+
+def test_a_train_is_pulled_by_its_couplings():
+    train = uh.Problem.from_text(
+        TRAIN, parameters={"n": 5, "power": 20, "drag": 0.4}, initial={"v[i]": 2}, interval=(0, 3)
+    )
+    assert "index 2, 1 degree of freedom" in str(uh.check(train))
+    run = uh.integrate(train)
+    speed_up = (20 - 0.4 * 15) / 5
+    assert np.allclose(run["v"][-1], 2 + 3 * speed_up)
+    behind = [sum(speed_up + 0.4 * k for k in range(i, 6)) for i in range(2, 6)]
+    assert np.allclose(run["force"][-1], behind)
+
+
+@pytest.mark.parametrize("method", ["auto", "dormand-prince-54"])
+def test_a_net_turns_with_its_rods(method):
+    start = {"x[i,j]": "i", "y[i,j]": "j", "x'[i,j]": "-w*j", "y'[i,j]": "w*i"}
+    values = {"n": 4, "m": 3, "w": 0.7}
+    run = uh.integrate(
+        uh.Problem.from_text(net(), parameters=values, initial=start, interval=(0, 2)), method, rtol=1e-8
+    )
+    i, j = np.meshgrid(np.arange(1, 5), np.arange(1, 4), indexing="ij")
+    assert np.allclose(run["x"][-1], i * np.cos(1.4) - j * np.sin(1.4), atol=1e-5)
+    assert np.allclose(run["p"][-1], 0.49 * np.cumsum(i[::-1], axis=0)[::-1], atol=1e-4)
+    assert np.allclose(run["q"][-1], 0.49 * np.cumsum(j[:, ::-1], axis=1)[:, ::-1], atol=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (("= 1 for i in 1..n", "= 1 for i in 2..n"), "none is left for 1 members of 'pull'"),
+        (("energy =", "x[n] + 0*x[1] = 2\nenergy ="), "none of 'pull' is left for this one"),
+        (("(x[i] - x[i-1])^2 + (y[i] - y[i-1])^2", "0*x[i] + cos(t)"), "tells no unknown, however often"),
+        (("= 1 for", "= 1 + 0*gust for"), "'gust' would have to be differentiated"),
+    ],
+)
+def test_what_does_not_tell_its_unknowns_is_refused(change, words):
+    given = {"parameters": {"n": 3, "g": 1}, "initial": {"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": 0}}
+    wind = {"inputs": {"gust": uh.Measured([0, 1], [0, 1])}} if "gust" in words else {}
+    with pytest.raises(ConstraintError, match=words):
+        uh.Problem.from_text(ROPE.replace(*change), interval=(0, 1), **given, **wind)
