@@ -64,35 +64,35 @@ def with_implied_rates(native: NativeSystem, problem: Problem, rates: WrittenRat
     NativeSystem
     """
     layout, n = problem.model.layout, problem.model.layout.size
-    told = np.concatenate([np.arange(n)[layout.slice_of(name)] for name in rates.implied])
+    algebraic = np.concatenate([np.arange(n)[layout.slice_of(name)] for name in rates.implied])
     names = native.context.names(layout, held=native.held)
-    own = tuple(each for each in (rates.held if native.held else rates.indexed_formulas) if each.first in {*told})
-    matrix, entries = _matrix(own, layout, told)
+    own = tuple(each for each in (rates.held if native.held else rates.indexed_formulas) if each.first in {*algebraic})
+    matrix, entries = _matrix(own, layout, algebraic)
     beside = replace(names, n_states=2 * n)
     products = compiled(along_direction(own, layout), n, beside, native.context.array)
     moving = time_derivatives(own)
     in_time = compiled(moving, n, names, native.context.array) if moving else None
     found = compiled(matrix, entries.rows.size, names, native.context.array)
-    kind = choose_linear(told.size, entries, None, fixed=False)
+    kind = choose_linear(algebraic.size, entries, None, fixed=False)
     control = np.zeros(1, dtype=CONTROL)
-    solver = linear_solver(LinearDemand(told.size, control, "sparse" if kind == INCOMPLETE else kind, entries))
+    solver = linear_solver(LinearDemand(algebraic.size, control, "sparse" if kind == INCOMPLETE else kind, entries))
     (kernel,) = load_kernels("implied_rates.write")
     context = solver.context(False)
-    where = entries.rows * told.size + entries.columns if kind == "dense" else np.arange(entries.rows.size)
+    where = entries.rows * algebraic.size + entries.columns if kind == "dense" else np.arange(entries.rows.size)
     scratch = np.zeros(3 * n + where.size)
     functions = [(each.address, each.context_address) if each else (0, 0)
                  for each in (native.rates, products, in_time, found)]  # fmt: skip
-    block = np.array([kernel.address, 0, 0, 0, n, told.size, *(part for pair in functions for part in pair),
-                      address(told), solver.factor, solver.solve, address(context[0]), address(solver.jacobian),
+    block = np.array([kernel.address, 0, 0, 0, n, algebraic.size, *(part for pair in functions for part in pair),
+                      address(algebraic), solver.factor, solver.solve, address(context[0]), address(solver.jacobian),
                       address(scratch), solver.jacobian.size, where.size, address(where)], dtype=np.int64)  # fmt: skip
     code, engine = _code()
-    keep = (engine, kernel, native.rates, products, in_time, found, told, where, solver, context, scratch, control)
+    keep = (engine, kernel, native.rates, products, in_time, found, algebraic, where, solver, context, scratch, control)
     made = NativeFunction(code, n, block.view(np.float64), keep, native.rates.pending_error, native.rates.shared)
     return replace(native, rates=made, moves=True)
 
 
 def _matrix(
-    formulas: tuple[IndexedFormula, ...], layout: Layout, told: IntArray
+    formulas: tuple[IndexedFormula, ...], layout: Layout, algebraic: IntArray
 ) -> tuple[tuple[IndexedFormula, ...], Entries]:
     """Return the derivatives of constraints by the states that they tell, and where each stands among these.
 
@@ -100,20 +100,20 @@ def _matrix(
     ----------
     formulas : tuple of IndexedFormula
     layout : Layout
-    told : ndarray of int64
+    algebraic : ndarray of int64
 
     Returns
     -------
     (tuple of IndexedFormula, Entries)
     """
     n = layout.size
-    place = np.full(n, -1)
-    place[told] = np.arange(told.size)
+    position = np.full(n, -1)
+    position[algebraic] = np.arange(algebraic.size)
     wanted = []
     for each in jacobian(formulas, layout):
         _, _, columns = one_after_the_other((each,), n)
         # the members that a loop reaches are of one indexed state
-        if (place[columns] >= 0).all():
+        if (position[columns] >= 0).all():
             wanted.append(each)
     found, rows, columns = one_after_the_other(tuple(wanted), n)
-    return found, Entries(place[rows], place[columns])
+    return found, Entries(position[rows], position[columns])

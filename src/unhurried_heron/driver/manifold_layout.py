@@ -31,10 +31,10 @@ def manifold_fields(manifold: NativeManifold | None, n: int) -> tuple[Any, ...]:
         return 0, 0, 0, 0, *(_NOTHING,) * 6, np.zeros(0)
     count, function = manifold.n_formulas, manifold.function
     order = _order(manifold, n)
-    place = np.empty(count, dtype=np.int64)
-    place[order] = np.arange(count)
+    position = np.empty(count, dtype=np.int64)
+    position[order] = np.arange(count)
     used = manifold.columns >= 0
-    distinct, which = np.unique(place[manifold.rows[used]] * n + manifold.columns[used], return_inverse=True)
+    distinct, which = np.unique(position[manifold.rows[used]] * n + manifold.columns[used], return_inverse=True)
     rows = np.searchsorted(distinct // n, np.arange(count + 1)).astype(np.int64)
     numbers = np.full(manifold.rows.size, distinct.size, dtype=np.int64)
     numbers[used] = which
@@ -77,12 +77,12 @@ def _order(manifold: NativeManifold, n: int) -> IntArray:
     return np.ascontiguousarray(reverse_cuthill_mckee(shared, symmetric_mode=True), dtype=np.int64)
 
 
-def _first_entries(places: IntArray, n: int, count: int) -> IntArray:
+def _first_entries(positions: IntArray, n: int, count: int) -> IntArray:
     """Return the first formula, for each, with which it shares states.
 
     Parameters
     ----------
-    places : ndarray of int64
+    positions : ndarray of int64
         Of the entries: row times n, and column.
     n : int
     count : int
@@ -93,7 +93,7 @@ def _first_entries(places: IntArray, n: int, count: int) -> IntArray:
     """
     if count <= _MOST_FULL:
         return np.zeros(count, dtype=np.int64)
-    shared = _products(places // n, places % n, count, n).tocoo()
+    shared = _products(positions // n, positions % n, count, n).tocoo()
     first = np.arange(count)
     np.minimum.at(first, shared.coords[0], shared.coords[1])
     return first.astype(np.int64)

@@ -1,4 +1,4 @@
-"""Rates of problems some of whose states are told by constraints: theirs are those by which the constraints stay met.
+"""Rates of states and of algebraic states: theirs are those by which the constraints stay met.
 
 Along a solution 0 = dg/dt = g_t + g_y f + g_z z', which is solved for z': E. Hairer and G. Wanner, *Solving Ordinary
 Differential Equations II*, 2nd ed. (1996), section VI.1.
@@ -29,7 +29,7 @@ def write(address):
     """
     table, n = as_longs(address), as_longs(address)[3]
     time, state, rates = as_doubles(address)[0], as_doubles(table[1]), as_doubles(table[2])
-    told, matrix, where = as_longs(table[13]), as_doubles(table[17]), as_longs(table[21])
+    algebraic, matrix, where = as_longs(table[13]), as_doubles(table[17]), as_longs(table[21])
     code = call_native(table[5], time, state, rates, table[6])
     if code != _FINE:
         return code
@@ -38,18 +38,18 @@ def write(address):
     for k in range(n):
         beside[k], beside[n + k] = state[k], rates[k]
     for i in range(table[4]):
-        beside[n + told[i]] = 0.0
+        beside[n + algebraic[i]] = 0.0
     code = call_native(table[7], time, beside, moved, table[8])
     if code != _FINE:
         return code
     for i in range(table[4]):
-        rates[told[i]] = moved[told[i]]
+        rates[algebraic[i]] = moved[algebraic[i]]
     if table[9] != 0:
         code = call_native(table[9], time, state, moved, table[10])
         if code != _FINE:
             return code
         for i in range(table[4]):
-            rates[told[i]] += moved[told[i]]
+            rates[algebraic[i]] += moved[algebraic[i]]
     code = call_native(table[11], time, state, entries, table[12])
     if code != _FINE:
         return code
@@ -60,9 +60,9 @@ def write(address):
     if factor(table[14], table[16], 0.0, 0.0) != DONE:
         return _SHORTER
     for i in range(table[4]):
-        moved[i] = rates[told[i]]
+        moved[i] = rates[algebraic[i]]
     if solve(table[15], table[16], moved, moved, _TOLERANCE) != DONE:
         return _SHORTER
     for i in range(table[4]):
-        rates[told[i]] = moved[i]
+        rates[algebraic[i]] = moved[i]
     return _FINE

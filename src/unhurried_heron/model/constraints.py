@@ -145,8 +145,8 @@ def with_constraints(
             made.rates[with_primes(key, 1)] = residual.node
     indexed = dict(found.indexed_constraints)
     if found.bare:
-        told = [*waiting, *(key for key in found.indexed_unknowns if key not in indexed)]
-        over = reduce_over_indices(replace(found, rates=rates), told, values, inputs)
+        all_waiting = [*waiting, *(key for key in found.indexed_unknowns if key not in indexed)]
+        over = reduce_over_indices(replace(found, rates=rates), all_waiting, values, inputs)
         indexed |= over.rules
         held += over.held
         made.beyond = over.beyond

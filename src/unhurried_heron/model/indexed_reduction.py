@@ -143,7 +143,7 @@ def reduce_over_indices(
     ConstraintError
         There are too many or too few, or differentiating leads nowhere.
     """
-    along, held, told = _AlongTime(found, inputs), list[Held](), list[tuple[Rule, set[str]]]()
+    along, held, differentiated = _AlongTime(found, inputs), list[Held](), list[tuple[Rule, set[str]]]()
     for rule in found.bare:
         node, times = along.written_out(rule.node), 0
         while not (reached := along.unknowns_in(node, unknowns)):
@@ -155,11 +155,11 @@ def reduce_over_indices(
                     location=rule.location, given=words_of(rule),
                     expected="an unknown, such as the force that keeps it, in the rates of its states",
                 )  # fmt: skip
-        told.append((replace(rule, node=node), reached))
+        differentiated.append((replace(rule, node=node), reached))
     open_ones = {key: _members(key, found, values) for key in unknowns}
     rules: dict[str, list[Rule]] = {key: [] for key in unknowns}
     # those with the most ranges first: what stands for single members takes what is left
-    for rule, reached in sorted(told, key=lambda each: -len(each[0].loops)):
+    for rule, reached in sorted(differentiated, key=lambda each: -len(each[0].loops)):
         for key in sorted(reached):
             taken = _taken(open_ones[key], replace(rule, name=key))
             if taken is not None:
@@ -200,6 +200,11 @@ def _members(key: str, found: ClassifiedEquations, values: Mapping[str, float]) 
     Returns
     -------
     (ndarray of bool, tuple of int)
+
+    Raises
+    ------
+    ConstraintError
+        It is used with different numbers of indices, or has too many members.
     """
     boxes = [*_references(key, found, values)]
     if len({len(box) for box in boxes}) != 1:
@@ -268,8 +273,8 @@ def _taken(open_ones: _Open, rule: Rule) -> Rule | None:
     Rule, or None
     """
     is_open, begins = open_ones
-    for places in itertools.combinations(range(is_open.ndim), len(rule.loops)):
-        counted = dict(zip(places, rule.loops, strict=True))
+    for dims in itertools.combinations(range(is_open.ndim), len(rule.loops)):
+        counted = dict(zip(dims, rule.loops, strict=True))
         choices = [[*_firsts(is_open, d, begins[d], counted.get(d))] for d in range(is_open.ndim)]
         for firsts in itertools.product(*choices):
             box = tuple((first, first + _length(counted.get(d)) - 1) for d, first in enumerate(firsts))

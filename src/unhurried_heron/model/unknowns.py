@@ -77,8 +77,8 @@ def indexed_unknowns(
     lines = [each for each in statements if each.target is None]
     partly = {each.target.name for each in statements if each.target and each.target.indices} - {*orders}
     counted = {str(part.args[0]) for part in _members([each for each in lines if each.ranges])}
-    told = {name for name in partly & counted if _is_told(name, statements, loops_of)}
-    partly -= told
+    covered = {name for name in partly & counted if _is_covered(name, statements, loops_of)}
+    partly -= covered
     defined = {*known} - (partly & counted)
     found = dict.fromkeys(str(part.args[0]) for part in _members(lines) if str(part.args[0]) not in defined)
     if any(is_bare(each, {*found, *highest}) for each in lines):
@@ -89,7 +89,7 @@ def indexed_unknowns(
     return tuple(found)
 
 
-def _is_told(name: str, statements: Sequence[EquationLine], loops_of: Callable[[EquationLine], list[Loop]]) -> bool:
+def _is_covered(name: str, statements: Sequence[EquationLine], loops_of: Callable[[EquationLine], list[Loop]]) -> bool:
     """Whether formulas tell members that equations count, and not such at boundaries alone.
 
     Parameters

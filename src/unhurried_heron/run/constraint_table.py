@@ -37,7 +37,19 @@ def constraint_table(run: Run) -> pd.DataFrame:
 
 
 def _missed_by_members(run: Run, node: Node, loops: tuple[Loop, ...]) -> Array:
-    """Return the most by which a constraint over an index is missed, shape (n_times,)."""
+    """Return the most by which a constraint over an index is missed.
+
+    Parameters
+    ----------
+    run : Run
+    node : Node
+        What is to be zero.
+    loops : tuple of Loop
+
+    Returns
+    -------
+    ndarray, shape (n_times,)
+    """
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_members
 
