@@ -307,6 +307,21 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         STEPPERS,
         {"rtol": 1e-3, "record": 7},
     ),
+    # more formulas than a full matrix is taken for, and rates that are found by numbers
+    "rope": (
+        text(
+            "x[0] = 0\ny[0] = sin(t)/9\n"
+            "x[i]'' = pull[i]*(x[i-1] - x[i]) + pull[i+1]*(x[i+1] - x[i]) for i in 1..n-1\n"
+            "y[i]'' = pull[i]*(y[i-1] - y[i]) + pull[i+1]*(y[i+1] - y[i]) - 1 for i in 1..n-1\n"
+            "x[n]'' = pull[n]*(x[n-1] - x[n])\ny[n]'' = pull[n]*(y[n-1] - y[n]) - 1\n"
+            "(x[i] - x[i-1])^2 + (y[i] - y[i-1])^2 = 1 for i in 1..n",
+            0.2,
+            parameters={"n": 13},
+            initial={"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": "1/9"},
+        ),
+        ("dormand-prince-54", "esdirk-43"),
+        {"rtol": 1e-3},
+    ),
     "algebraic": (
         text(
             "x' = 1 - q\n(1 + where(t < 0.5, 1, 0))*q + q*abs(q) + w = where(t < 1, 1, 0)*x + w\nq*w + w^3 = q",

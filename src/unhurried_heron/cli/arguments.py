@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.errors import OptionError, listing, near_spelling, printable
+from unhurried_heron.input.file_reader import read_document
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
@@ -21,7 +24,7 @@ def problem_to_study(file: Path, changes: list[str] | None, start: str | None, e
     file : Path
         A problem file.
     changes : list of str, or None
-        What ``--set`` says, NAME=VALUE.
+        What ``--set`` says, NAME=VALUE or NAME~VALUE.
     start : str or None
         What ``--from`` says.
     end : str or None
@@ -31,7 +34,9 @@ def problem_to_study(file: Path, changes: list[str] | None, start: str | None, e
     -------
     Problem
     """
-    problem = changed(Problem.from_file(file), changes or [])
+    near = [each for each in changes or [] if "~" in each.partition("=")[0]]
+    user_input = _with_guesses(read_document(file), near)
+    problem = changed(Problem.from_content(user_input), [each for each in changes or [] if each not in near])
     return problem if start is None and end is None else problem.with_(interval=interval_of(problem, start, end))
 
 
@@ -72,6 +77,35 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
             )
         (initial if state else parameters)[name] = value_of(text, f"--set {name}")
     return problem.with_(parameters=parameters, initial=initial) if changes else problem
+
+
+def _with_guesses(user_input: ProblemInput, changes: list[str]) -> ProblemInput:
+    """Return what a file says, with values near which others are looked for, NAME~VALUE.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    changes : list of str
+
+    Returns
+    -------
+    ProblemInput
+
+    Raises
+    ------
+    OptionError
+        It has a value already.
+    """
+    guess = {}
+    for change in changes:
+        name, _, text = (part.strip() for part in change.partition("~"))
+        has = {**(user_input.parameters or {}), **user_input.initial}
+        if name in has:
+            expected = f"{name}=VALUE, or NAME~VALUE of what constraints determine"
+            raise OptionError(f"'{name}' has a value, and is not looked for", name=name, location="--set",
+                              expected=expected, given=change)  # fmt: skip
+        guess[name] = value_of(text, f"--set {name}")
+    return replace(user_input, guess={**user_input.guess, **guess})
 
 
 def value_of(text: str, location: str) -> float | str:

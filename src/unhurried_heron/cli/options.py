@@ -15,7 +15,8 @@ Changes = Annotated[
     typer.Option(
         "--set",
         metavar="NAME=VALUE",
-        help="Another value for a parameter or an initial value, also with a unit; repeatable.",
+        help="Another value for a parameter or an initial value, also with a unit, or NAME~VALUE: one near which what "
+        "constraints tell is looked for; repeatable.",
     ),
 ]
 Start = Annotated[str | None, typer.Option("--from", metavar="TIME", help="Begin at another time, also with a unit.")]

@@ -11,7 +11,6 @@ from unhurried_heron.codegen.watched_formulas import NativeManifold
 
 # Formulas up to which the matrix of their corrections is full, in their own order.
 _MOST_FULL: Final = 24
-_NOTHING: Final = np.zeros(0, dtype=np.int64)
 
 
 def manifold_fields(manifold: NativeManifold | None, n: int) -> tuple[Any, ...]:
@@ -28,7 +27,7 @@ def manifold_fields(manifold: NativeManifold | None, n: int) -> tuple[Any, ...]:
     tuple of object
     """
     if manifold is None:
-        return 0, 0, 0, 0, *(_NOTHING,) * 6, np.zeros(0)
+        return (0,) * 11
     count, function = manifold.n_formulas, manifold.function
     order = _order(manifold, n)
     position = np.empty(count, dtype=np.int64)

@@ -31,13 +31,13 @@ from unhurried_heron.kernels.memory import bundles
 _KERNELS: Final = "unhurried_heron.kernels"
 # Bytes of a double, and of a whole number.
 _WIDTH: Final = 8
-# Where the pretended addresses of interpreted kernels begin, and how far apart they are.
-_FIRST_KERNEL: Final = 0x1000
 _DOUBLE, _LONG, _POINTER = ctypes.c_double, ctypes.c_int64, ctypes.c_void_p
 # the addresses at which arrays begin, in order, and by address where it ends and what it is, which is kept for ever
 _begins: list[int] = []
 _arrays: dict[int, tuple[int, Any]] = {}
 _interpreted: dict[int, Callable[[int], int]] = {}
+# what native code calls at the addresses of interpreted kernels, kept for ever
+_callbacks: list[Any] = []
 # pointers by address and kind, as long as no array is new
 _pointers: dict[tuple[int, Any], Pointer] = {}
 
@@ -200,19 +200,26 @@ def _decoding_module() -> types.ModuleType:
 
 
 def load_kernel(name: str) -> loading.Kernel:
-    """Return an entry kernel as a plain function behind a pretended address, by its name as for `loading`."""
+    """Return an entry kernel as a plain function, which native code may call too, by its name as for `loading`."""
     if name not in loading.LOADED:
         module, function = name.split(":") if ":" in name else f"{_KERNELS}.{name}".rsplit(".", 1)
         entry = getattr(importlib.import_module(module), function)
-        pretended = _FIRST_KERNEL + 2 * _WIDTH * len(_interpreted)
-        _interpreted[pretended] = entry
+
+        def called(result: int, unused: int, table: int) -> int:
+            with np.errstate(all="ignore"):
+                _LONG.from_address(result).value = int(entry(table))
+            return 0
+
+        _callbacks.append(ctypes.CFUNCTYPE(ctypes.c_int32, _POINTER, _POINTER, _LONG)(called))
+        where = ctypes.cast(_callbacks[-1], _POINTER).value or 0
+        _interpreted[where] = entry
 
         class Interpreted(loading.Kernel):
             def __call__(self, table: Any) -> int:
                 with np.errstate(all="ignore"):
                     return int(entry(_address(table)))
 
-        loading.LOADED[name] = Interpreted(name, pretended, None)
+        loading.LOADED[name] = Interpreted(name, where, None)
     return loading.LOADED[name]
 
 
