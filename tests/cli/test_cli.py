@@ -291,6 +291,6 @@ def test_what_is_looked_for_is_said_on_the_line(tmp_path: Path) -> None:
     file.write_text('equations = """\nx\' = -z\n0 = z^2 - x\n"""\n[initial]\nx = 1\n[interval]\nfrom = 0\nto = 0.5\n')
     assert "several solutions" in heron("run", file).stderr
     for near, end in (("z~0.8", "0.75"), ("z ~ -0.8", "-1.25")):
-        assert f" z {end} " in " ".join(heron("run", file, "--set", near).stdout.split())
+        assert f" z {end}" in " ".join(heron("run", file, "--set", near).stdout.split())
     refused = heron("run", file, "--set", "x~2")
     assert (refused.returncode, "'x' has a value" in refused.stderr) == (2, True)

@@ -10,7 +10,6 @@ from typing import Any
 
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.errors import OptionError, listing, near_spelling, printable
-from unhurried_heron.input.file_reader import read_document
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -34,6 +33,9 @@ def problem_to_study(file: Path, changes: list[str] | None, start: str | None, e
     -------
     Problem
     """
+    # what reads files is loaded only when one is read
+    from unhurried_heron.input.file_reader import read_document
+
     near = [each for each in changes or [] if "~" in each.partition("=")[0]]
     user_input = _with_guesses(read_document(file), near)
     problem = changed(Problem.from_content(user_input), [each for each in changes or [] if each not in near])

@@ -37,8 +37,8 @@ def address(array: Any) -> int:
         # This is several times faster than asking the array for its address.
         return ctypes.addressof(ctypes.c_char.from_buffer(array))
     except (TypeError, ValueError):
-        # The array is read-only, or empty: then nobody looks there.
-        return int(array.ctypes.data) if array.size else 0
+        # The array is empty, or read-only.
+        return int(array.ctypes.data)
 
 
 @dataclass(frozen=True)

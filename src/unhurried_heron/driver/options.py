@@ -6,7 +6,6 @@ import math
 from typing import Any, Final
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.jacobians import jacobian_entries
 from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
@@ -113,6 +112,9 @@ def _moves_in_a_band(problem: Problem) -> bool:
         return False
 
     def found() -> bool:
+        # what compiles is loaded only when something runs
+        from unhurried_heron.codegen.jacobians import jacobian_entries
+
         known = jacobian_entries(problem)
         entries = known and entries_with(Entries(*known), model.mass)
         return choose_linear(model.layout.size, entries, None, fixed=False) == "banded"

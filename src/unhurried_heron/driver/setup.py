@@ -12,6 +12,7 @@ from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.jacobians import differenced_in_groups, jacobian_entries, with_jacobian
 from unhurried_heron.codegen.part_rates import with_parts
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem, native_system
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
@@ -199,7 +200,8 @@ def _begin_stabilised(march: March, request: RunRequest) -> None:
     if march.stiff_first:
         march.change()
         march.own.limits[FIRST_STEPS] = STEPS_TO_BEGIN
-        march.control["started"] = 0
+        # the first step is chosen for it
+        march.control["started"], march.control["estimate_order"] = 0, march.pair[1].estimate_order
 
 
 def _note_departure(march: March, event: int, before: Array) -> None:
@@ -255,7 +257,9 @@ def _second_method(request: RunRequest, march: March, decays: float | None = Non
         demand = SetupRequest(
             march.system.n, march.control, scales, False, None, None, request.controller, request.problem
         )
-        return member_of(method, request, demand)
+        member = member_of(method, request, demand)
+        march.own.radius[0] = address(member.work.bundle.stretch["radius"])
+        return member
     native = jacobian_for(request, march.native, kind, time_derivative=family_of(method).time_derivative)
     return stiff_member(request, march, method, native, kind)
 

@@ -95,6 +95,7 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
         sizes=np.zeros(n),
         taken=np.zeros(2, dtype=np.int64),
         when=np.zeros(CHANGES),
+        radius=np.zeros(1, dtype=np.int64),
     )
     return WorkSpace(work, np.zeros(n), room, (), (member,), links)
 

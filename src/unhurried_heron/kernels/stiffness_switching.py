@@ -22,7 +22,7 @@ from unhurried_heron.kernels.march.members import (
 )
 from unhurried_heron.kernels.march.requests import answering
 from unhurried_heron.kernels.march.spectral_radius import difference_of_rates
-from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, as_record
 from unhurried_heron.kernels.memory.control import ACCEPT, CHANGE, REACHED_END
 from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.stiffness_switching_work import (
@@ -149,7 +149,9 @@ def _consider(system, work, control):
     if choice.stiff == 0 and choice.since > 2 * _LOOKS:
         every = _LOOKS if choice.since < _LATER else _LOOKS_LATER
     choice.due = choice.since + every
-    if not _look(system, work, control):
+    if choice.stiff == 1 and work.radius[0] != 0:
+        choice.decay = as_doubles(work.radius[0])[0]
+    elif not _look(system, work, control):
         return REACHED_END
     # Doubt favours the present method: where steps become longer, an early look says little about them.
     h = abs(control.length)

@@ -38,7 +38,8 @@ class StiffnessSwitchingWork(NamedTuple):
 
     ``orders`` int64 (2,); ``limits`` (4,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
     for the largest eigenvalue. ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each;
-    ``when`` (CHANGES,): times of the first changes.
+    ``when`` (CHANGES,): times of the first changes. ``radius`` int64 (1,): the address of the largest eigenvalue where
+    the stiff method knows it, else 0.
     """
 
     choice: Annotated[Any, CHOICE]
@@ -53,3 +54,4 @@ class StiffnessSwitchingWork(NamedTuple):
     sizes: Array
     taken: LongArray
     when: Array
+    radius: LongArray
