@@ -23,6 +23,7 @@ from unhurried_heron.errors import HeronError, OptionError, excerpt
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.input.rules import POSITIVE, several, whole
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.pointwise import surroundings
@@ -39,7 +40,8 @@ if TYPE_CHECKING:
 # One method of each family, fully implicit, explicit, linearly implicit and multistep: two that can do the problem
 # are compared.
 _FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
-# The same for problems with a mass matrix.
+# The same for problems with constraints among their equations, and with a mass matrix.
+_WITH_CONSTRAINTS: Final = ("radau-iia-variable", "verner-98", "esdirk-54-7", "backward-differentiation-variable")
 _WITH_MASS: Final = ("radau-iia-variable", "esdirk-54-7", "backward-differentiation-variable")
 # Steps that an explicit run may take in any case.
 _MANY: Final = 300_000
@@ -152,7 +154,8 @@ class _Search:
     def __init__(self, problem: Problem, digits: int, times: Array, seconds: float, ctrl_c: OnInterrupt) -> None:
         self.problem, self.digits, self.times, self.ctrl_c = problem, digits, times, ctrl_c
         self.until = clock.monotonic() + seconds
-        self.able = list(_FAMILIES if problem.model.mass is None else _WITH_MASS)
+        written = problem.model.made_by(Constraints) is not None
+        self.able = list(_FAMILIES if problem.model.mass is None else _WITH_CONSTRAINTS if written else _WITH_MASS)
         self.reason, self.nudge = "", _NUDGE
         self.size = self.low = np.ones(problem.model.layout.size)
         self.longest: float | None = None

@@ -18,6 +18,7 @@ from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
 from unhurried_heron.families.variable_order import SEVERAL_ORDERS
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
+from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.problem.problem import Problem
 
 FAMILIES: Final[dict[str, Family]] = {
@@ -89,9 +90,13 @@ def add_family(family: Family, *methods: Method) -> None:
 def reference_methods(problem: Problem) -> dict[str, str]:
     """Return the methods that make references for a problem, by their families; those fit for stiff problems first."""
     if problem.model.mass is not None:
+        # written constraints are marched by explicit methods, too
+        written = problem.model.made_by(Constraints) is not None
+        other = {EXPLICIT.name: EXPLICIT.reference} if written else {}
         return {
             FULLY_IMPLICIT.name: FULLY_IMPLICIT.reference,
             DIFFERENTIATION.name: "backward-differentiation-variable",
+            **other,
         }
     able = [family for family in FAMILIES.values() if family.reference]
     return {family.name: family.reference for family in sorted(able, key=lambda family: not family.implicit)}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import Any, Protocol
 
@@ -156,6 +156,11 @@ class WrittenRates:
     marked: tuple[AdditiveParts, AdditiveParts] | None = None
     implied: tuple[str, ...] = ()
     known = written = True
+
+    def __getstate__(self) -> dict[str, Any]:
+        # a run is pickled with its problem: what is as usual is left out
+        values = {each.name: getattr(self, each.name) for each in fields(self)}
+        return {each.name: values[each.name] for each in fields(self) if values[each.name] != each.default}
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
         by_place = {formula.base: formula.node for formula in self.indexed_formulas if not formula.loops}

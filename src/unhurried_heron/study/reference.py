@@ -137,11 +137,16 @@ class References:
     def _differ(self) -> Array | None:
         """How far the two families' runs are apart along the grid, at most so far, relative to each state's size.
 
-        None where fewer came to the end. The second is tried for ten times as long as the first took.
+        None where fewer came to the end. Others than the first are tried for ten times as long, until two did.
         """
         if self.certain:
             return None
         for family in self._methods:
+            if (
+                sum(each.run is not None and each.run.ending.reason is EndingReason.END for each in self._runs.values())
+                > 1
+            ):
+                break
             if family not in self._runs:
                 taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
                 seconds = min(self._seconds, max(_MIN_SECONDS, 10.0 * taken))
