@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.errors import ConstraintError
+from unhurried_heron.errors import ConstraintError, UnfitProblemError
 
 ROPE = """
 x[0] = 0
@@ -128,3 +128,27 @@ def test_what_does_not_tell_its_unknowns_is_refused(change, words):
     wind = {"inputs": {"gust": uh.Measured([0, 1], [0, 1])}} if "gust" in words else {}
     with pytest.raises(ConstraintError, match=words):
         uh.Problem.from_text(ROPE.replace(*change), interval=(0, 1), **given, **wind)
+
+
+GUSTS = ROPE.replace(" - g for i", " - g + where(t > 0.4, 3*sin(5*t), 0) - max(-y[i] - 1, 0) for i")
+JUMPS = "x' = 1 - q\nq + q^3 = x + where(t > 0.4, 3, 0) + where(x > 1.05, -0.3, 0)"
+MEASURED = "x' = 1 - q\nq + q^3 = x + gust"
+
+
+@pytest.mark.parametrize("text", [GUSTS, JUMPS])
+def test_beyond_a_jump_of_a_constraint_its_unknowns_are_those_of_the_other_side(text):
+    start = {"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": 0} if text is GUSTS else {"x": 1}
+    given = {"parameters": {"n": 3, "g": 9.81} if text is GUSTS else {}, "initial": start, "interval": (0, 1.2)}
+    ends = [uh.integrate(uh.Problem.from_text(text, **given), method, rtol=1e-9).final
+            for method in ("radau-iia-5", "verner-98", "dormand-prince-54", "adams-variable")]  # fmt: skip
+    numbers = np.array([[*end.values()] for end in ends])
+    assert np.allclose(numbers[0], numbers[1:], rtol=1e-5, atol=1e-6)
+
+
+def test_what_is_measured_in_a_constraint_has_no_derivative():
+    gust = uh.Measured([0, 0.4, 1], [1, 3, 0])
+    problem = uh.Problem.from_text(MEASURED, initial={"x": 1}, interval=(0, 1), inputs={"gust": gust})
+    with pytest.raises(UnfitProblemError, match="cannot march this problem"):
+        uh.integrate(problem, "verner-98")
+    ends = [uh.integrate(problem, method, rtol=1e-9).final["x"] for method in ("auto", "lobatto-iiic-4")]
+    assert ends[0] == pytest.approx(ends[1], rel=1e-7)

@@ -175,7 +175,7 @@ def native_system(
         beyond=compile_crossing_functions(problem, events, (watched, located), found, modes, context),
         guards=native_guards(problem, context),
         n_arguments=len(model.narrow),
-        manifold=native_manifold(problem, context),
+        manifold=native_manifold(problem, context, held=held),
         held=held,
     )
 

@@ -12,9 +12,11 @@ from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
+from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.model.manifold import movable_states
 from unhurried_heron.model.model import Model
+from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.problem import Problem
 
 
@@ -46,19 +48,40 @@ class NativeManifold(NamedTuple):
     columns: IntArray
 
 
-def native_manifold(problem: Problem, context: RuntimeData) -> NativeManifold | None:
-    """Return what is zero all along, with its derivatives; None where there is nothing."""
+def native_manifold(problem: Problem, context: RuntimeData, *, held: bool) -> NativeManifold | None:
+    """Return what is zero all along, with its derivatives; None where there is nothing.
+
+    Parameters
+    ----------
+    problem : Problem
+    context : RuntimeData
+    held : bool
+        Whether the march holds the switches and crosses them one by one.
+
+    Returns
+    -------
+    NativeManifold or None
+    """
     model = problem.model
     count = model.n_manifold
     if not count:
         return None
-    entries, rows, columns = model.remembered(("manifold entries",), lambda: _entries(model))
-    names = context.names(model.layout, held=False)
-    function = compiled((*model.manifold, *entries), count + rows.size, names, context.array)
+    slots = {each.slot for each in model.rates.switches if isinstance(each, HeldSwitch)}
+    # along a switch that the solution slides on there is no side of it
+    taken_out = names_in(*(each.node for each in model.held_manifold)) - names_in(
+        *(each.node for each in model.manifold)
+    )
+    held = held and taken_out <= slots
+    formulas = model.held_manifold if held else model.manifold
+    entries, rows, columns = model.remembered(("manifold entries", held), lambda: _entries(model, formulas))
+    names = context.names(model.layout, held=held)
+    function = compiled((*formulas, *entries), count + rows.size, names, context.array)
     return NativeManifold(function, count, rows, columns)
 
 
-def _entries(model: Model) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
+def _entries(
+    model: Model, manifold: tuple[IndexedFormula, ...]
+) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
     """Return the formulas of the derivatives by the states that may move, one behind the other, and where they stand.
 
     Those over an index tell the derivatives by other states, too: their columns are below zero.
@@ -69,7 +92,7 @@ def _entries(model: Model) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArr
             still.append((first, first + each.n_formulas, np.setdiff1d(np.arange(n), each.states)))
         first += each.n_formulas
     rest = {row: {*states.tolist()} for begin, end, states in still for row in range(begin, end)}
-    wanted = [each for each in jacobian(model.manifold, model.layout)
+    wanted = [each for each in jacobian(manifold, model.layout)
               if each.loops or each.base % n not in rest.get(each.base // n, ())]  # fmt: skip
     formulas, rows, columns = one_after_the_other(tuple(wanted), n)
     for begin, end, states in still:

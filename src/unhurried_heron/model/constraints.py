@@ -64,7 +64,7 @@ class Constraints(Transformation):
         """Whether starting values of states follow from others."""
         return bool(self.algebraic or self.held)
 
-    def manifold(self, model: Model) -> tuple[IndexedFormula, ...]:
+    def manifold(self, model: Model, *, held: bool = False) -> tuple[IndexedFormula, ...]:
         """Return formulas that are zero all along."""
         return model.one_behind_another([each.rule for each in self.held])
 

@@ -38,15 +38,18 @@ class Differentiated(Transformation):
         What is zero all along, its values from 0 on.
     algebraic : tuple of str
         The states that meet it.
+    held : tuple of IndexedFormula
+        The constraints with jumps and kinks taken out: beyond one the states meet them on its other side.
     """
 
     name: ClassVar[str] = "differentiated constraints"
     constraints: tuple[IndexedFormula, ...] = ()
     algebraic: tuple[str, ...] = ()
+    held: tuple[IndexedFormula, ...] = ()
 
-    def manifold(self, model: Model) -> tuple[IndexedFormula, ...]:
+    def manifold(self, model: Model, *, held: bool = False) -> tuple[IndexedFormula, ...]:
         """Return the constraints."""
-        return self.constraints
+        return self.held if held else self.constraints
 
 
 def differentiated(model: Model) -> Model | None:
@@ -67,7 +70,8 @@ def differentiated(model: Model) -> Model | None:
         return None
     formulas = {formula.base: formula.node for formula in rates.indexed_formulas if not formula.loops}
     held = {key: formulas[layout.scalars[key]] for key in made.algebraic}
-    if any(part.op in _INDEXED for part in walk(*held.values())):
+    # what is measured has no derivative
+    if any(part.op in _INDEXED for part in walk(*held.values())) or names_in(*held.values()) & {*model.inputs}:
         return None
     known = {key: formulas[index] for key, index in layout.scalars.items() if key not in held and index in formulas}
     found: dict[str, Node] = {}
@@ -85,14 +89,16 @@ def differentiated(model: Model) -> Model | None:
         single(given[each.base], each.base) if not each.loops and each.base in given else each
         for each in rates.indexed_formulas
     )
-    smooth = take_out(unrolled(new), layout, model.inputs, {})
+    n, constraints = layout.size, tuple(single(node, k) for k, node in enumerate(held.values()))
+    # where a constraint jumps its derivative need not, and yet the march is to stop there
+    both = (*new, *(replace(each, base=each.base + n) for each in constraints))
+    smooth = take_out(unrolled(both), layout, model.inputs, {})
+    own = tuple(each for each in smooth.indexed_formulas if each.first < n)
+    beside = tuple(replace(each, base=each.base - n) for each in smooth.indexed_formulas if each.first >= n)
     return replace(
         model,
-        rates=WrittenRates(layout, new, smooth.indexed_formulas, smooth.switches, smooth.left, rates.reduced),
-        transformations=(
-            *model.transformations,
-            Differentiated(tuple(single(node, k) for k, node in enumerate(held.values())), tuple(held)),
-        ),
+        rates=WrittenRates(layout, new, own, smooth.switches, smooth.left, rates.reduced),
+        transformations=(*model.transformations, Differentiated(constraints, tuple(held), beside)),
         mass=None,
     )
 
@@ -105,17 +111,21 @@ def with_implied_rates(model: Model) -> Model | None:
     made, rates, layout = model.made_by(Constraints), model.rates, model.layout
     if made is None or not made.algebraic or not isinstance(rates, WrittenRates):
         return None
-    found, first = list[IndexedFormula](), 0
+    found, held, first = list[IndexedFormula](), list[IndexedFormula](), 0
     for key in made.algebraic:
         begin = layout.offsets[key]
         end = begin + layout.by_name[key].size
-        own = (each for each in rates.indexed_formulas if begin <= each.first < end)
-        found += (replace(each, base=each.base + first - begin) for each in own)
+        for formulas, into in ((rates.indexed_formulas, found), (rates.held, held)):
+            own = (each for each in formulas if begin <= each.first < end)
+            into += (replace(each, base=each.base + first - begin) for each in own)
         first += end - begin
+    # what is measured has no derivative
+    if names_in(*(each.node for each in found)) & {*model.inputs}:
+        return None
     return replace(
         model,
         rates=replace(rates, implied=tuple(made.algebraic)),
-        transformations=(*model.transformations, Differentiated(tuple(found), tuple(made.algebraic))),
+        transformations=(*model.transformations, Differentiated(tuple(found), tuple(made.algebraic), tuple(held))),
         mass=None,
     )
 

@@ -162,8 +162,16 @@ class Model:
     @cached_property
     def manifold(self) -> tuple[IndexedFormula, ...]:
         """Formulas that are zero all along, behind one another: the march keeps states where they are."""
+        return self._manifold(held=False)
+
+    @cached_property
+    def held_manifold(self) -> tuple[IndexedFormula, ...]:
+        """The same with jumps and kinks taken out."""
+        return self._manifold(held=True)
+
+    def _manifold(self, *, held: bool) -> tuple[IndexedFormula, ...]:
         found, first = list[IndexedFormula](), 0
-        for own in (each.manifold(self) for each in self.transformations):
+        for own in (each.manifold(self, held=held) for each in self.transformations):
             found += (replace(formula, base=formula.base + first) for formula in own)
             first += sum(formula.turns for formula in own)
         return tuple(found)

@@ -59,8 +59,11 @@ class Transformation:
         """Return what an event of the transformation's own watches; None of all others."""
         return None
 
-    def manifold(self, model: Any) -> tuple[IndexedFormula, ...]:
-        """Return formulas of states, parameters and the time that are zero all along, their values from 0 on."""
+    def manifold(self, model: Any, *, held: bool = False) -> tuple[IndexedFormula, ...]:
+        """Return formulas of states, parameters and the time that are zero all along, their values from 0 on.
+
+        ``held``: with jumps and kinks taken out, as far as that is done.
+        """
         return ()
 
     def resting_roots(self) -> tuple[RootSwitch, ...] | None:

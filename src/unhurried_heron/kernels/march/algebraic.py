@@ -69,7 +69,7 @@ def meet_beyond(system, watch, control, crossing):
         if turn == 0 and not _leapt(system, watch.trial):
             return REACHED_END
         changes = control.n_crossed
-        look_again(crossing, system, watch, control)
+        look_again(crossing, system, watch, control, 1)
         if control.n_crossed == changes:
             break
     if not watch_values(watch, control.time, system.state, BEFORE_ROW):

@@ -136,7 +136,7 @@ def cross(address):
     if jumps:
         control.degree = output.size // system.n - 1
         note_acted(watch, control, count)
-        look_again(crossing, system, watch, control)
+        look_again(crossing, system, watch, control, 0)
         record_after(control, system, output)
         if not lands and reason == REACHED_END:
             faster, on = _accumulates(control), _goes_on(control)

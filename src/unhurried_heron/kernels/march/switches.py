@@ -114,8 +114,8 @@ def follow_nested(crossing, system, watch, control, flipped):
 
 
 @inner
-def look_again(crossing, system, watch, control):
-    """After a jump every switch takes the value of the side where it is now.
+def look_again(crossing, system, watch, control, following):
+    """After a jump switches take the value of the side where they are now.
 
     Parameters
     ----------
@@ -123,10 +123,12 @@ def look_again(crossing, system, watch, control):
     system : System
     watch : Watch
     control : CONTROL
+    following : int
+        1 where only states that constraints tell have jumped: then the others are where they were, at zero perhaps.
     """
     for k in range(watch.m - crossing.n_events):
         switch = crossing.located[k]
-        if crossing.slots[switch] < 0:
+        if crossing.slots[switch] < 0 or (following == 1 and crossing.follows[switch] == 0):
             continue
         if call_function(crossing.lives, switch, control.time, system.state, crossing.fresh) == 1:
             set_switch(crossing, control, switch, crossing.fresh[0])
