@@ -66,7 +66,8 @@ def with_implied_rates(native: NativeSystem, problem: Problem, rates: WrittenRat
     layout, n = problem.model.layout, problem.model.layout.size
     algebraic = np.concatenate([np.arange(n)[layout.slice_of(name)] for name in rates.implied])
     names = native.context.names(layout, held=native.held)
-    own = tuple(each for each in (rates.held if native.held else rates.indexed_formulas) if each.first in {*algebraic})
+    formulas, wanted = rates.held if native.held else rates.indexed_formulas, {*algebraic.tolist()}
+    own = tuple(each for each in formulas if each.first in wanted)
     matrix, entries = _matrix(own, layout, algebraic)
     beside = replace(names, n_states=2 * n)
     products = compiled(along_direction(own, layout), n, beside, native.context.array)

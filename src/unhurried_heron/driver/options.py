@@ -104,8 +104,7 @@ def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
 def _moves_in_a_band(problem: Problem) -> bool:
     """Whether constraints hold what moves, as links do, and complex factors are cheap.
 
-    Such motions swing, which backward differentiation of a high order damps: on a rope of 400 links it took ten times
-    the time of a Radau IIA method.
+    Such motions swing, which backward differentiation of a high order damps or follows in short steps.
     """
     model = problem.model
     if not model.manifold:

@@ -20,8 +20,8 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.names import in_order
-from unhurried_heron.model.index_reduction import Held, reduce_index
-from unhurried_heron.model.indexed_reduction import reduce_over_indices, words_of
+from unhurried_heron.model.index_reduction import Held, reduce_index, words_of
+from unhurried_heron.model.indexed_reduction import reduce_over_indices
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.reduction import Residual, highest_of, linear_answer, tidied
@@ -119,7 +119,7 @@ def with_constraints(
         plain, unknowns, eliminated, by, held, structure = reduce_index(full, unknowns, in_states, inputs)
         constraints, residuals = plain, []
         derived |= eliminated
-        solved |= {key: _words(each) for key, each in by.items()}
+        solved |= {key: words_of(each) for key, each in by.items()}
     # what stands over indices may tell unknowns that are none
     waiting = structure.under.unknowns if structure.under and not structure.over and found.bare else ()
     _refuse_misfit(structure.over, None if waiting else structure.under, constraints, found.derived)
@@ -133,7 +133,7 @@ def with_constraints(
     )
     for component in structure.components:
         own = [plain[k] for k in component.equations]
-        words = {key: _words(constraints[k]) for k, key in zip(component.equations, component.unknowns, strict=True)}
+        words = {key: words_of(constraints[k]) for k, key in zip(component.equations, component.unknowns, strict=True)}
         answers = _by_algebra(own, component, derived, found.derived)
         if answers is not None:
             made.derived.update(answers)
@@ -176,11 +176,6 @@ def _without_circles(
             torn[chosen] = left.pop(chosen)
 
 
-def _words(residual: Residual) -> str:
-    """Return a constraint in the user's words."""
-    return residual.location.partition(": ")[2] or residual.location
-
-
 def _refuse_misfit(
     over: Component | None, under: Component | None, constraints: Sequence[Residual], derived: Mapping[str, Node]
 ) -> None:
@@ -213,7 +208,7 @@ def _refuse_misfit(
             location="; ".join(each.location for each in wrong),
             expected="as many constraints as unknowns in them; a constraint on states alone needs an unknown, such as "
             "the force that keeps it, in their rates",
-            given="; ".join(_words(each) for each in wrong),
+            given="; ".join(words_of(each) for each in wrong),
         )
     if under is None:
         raise unforeseen("constraints refused that fit")

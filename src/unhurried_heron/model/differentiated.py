@@ -103,7 +103,7 @@ def differentiated(model: Model) -> Model | None:
     )
 
 
-def with_implied_rates(model: Model) -> Model | None:
+def implied(model: Model) -> Model | None:
     """Return a model whose algebraic states have rates that are found by numbers; None where there is no formula.
 
     They are those by which the constraints stay met, which their derivatives tell.

@@ -114,7 +114,7 @@ def reduce_index(
         if not bare:
             return Reduced(left, open_ones, solved, by, held, structure)
         for k in bare:
-            held.append(Held(left[k].node, _words(left[k]), times[k]))
+            held.append(Held(left[k].node, words_of(left[k]), times[k]))
             times[k] += 1
             node = _derivative(left[k], rates, inputs)
             if times[k] > MOST_DERIVATIVES or node is ZERO or not names_in(node):
@@ -150,8 +150,9 @@ def _answer(constraints: Sequence[Residual], structure: Structure) -> tuple[str,
     return None
 
 
-def _words(residual: Residual) -> str:
-    return residual.location.partition(": ")[2] or residual.location
+def words_of(constraint: Residual | Rule) -> str:
+    """Return a constraint in the user's words."""
+    return constraint.location.partition(": ")[2] or constraint.location
 
 
 def _with(node: Node, formulas: Mapping[str, Node]) -> Node:
@@ -178,7 +179,7 @@ def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collectio
     """
     measured = sorted(names_in(residual.node) & {*inputs})
     if measured:
-        raise refuse_measured(measured, residual.location, _words(residual))
+        raise refuse_measured(measured, residual.location, words_of(residual))
     moving = names_in(residual.node) - {TIME}
     terms = []
     for label, partial in Differentiator({*moving, TIME}).by_name(residual.node).items():

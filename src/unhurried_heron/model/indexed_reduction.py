@@ -30,7 +30,7 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import Box, Loop
 from unhurried_heron.formulas.state_name import StateName, with_primes
-from unhurried_heron.model.index_reduction import MOST_DERIVATIVES, Held, refuse_measured
+from unhurried_heron.model.index_reduction import MOST_DERIVATIVES, Held, refuse_measured, words_of
 from unhurried_heron.model.indexed_rules import MAX_MEMBERS, Rule
 from unhurried_heron.model.indices import affine, extent
 from unhurried_heron.model.model import write_out
@@ -181,11 +181,6 @@ def reduce_over_indices(
     # of some unknowns formulas tell all members
     rules = {key: own for key, own in rules.items() if own}
     return ReducedOverIndices(rules, held, {key: own for key, own in along.beyond.items() if own})
-
-
-def words_of(rule: Rule) -> str:
-    """Return a constraint in the user's words."""
-    return rule.location.partition(": ")[2] or rule.location
 
 
 def _members(key: str, found: ClassifiedEquations, values: Mapping[str, float]) -> _Open:

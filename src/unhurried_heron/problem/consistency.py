@@ -14,7 +14,7 @@ from unhurried_heron.errors import UnfitProblemError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.model.constraints import Constraints
-from unhurried_heron.model.differentiated import differentiated, with_implied_rates
+from unhurried_heron.model.differentiated import differentiated, implied
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.problem.pointwise import surroundings
 
@@ -158,7 +158,7 @@ def with_rates_for_all(problem: Problem, *, by_numbers: bool = False) -> Problem
     """
     model = problem.model.remembered(("differentiated",), lambda: differentiated(problem.model))
     if model is None and by_numbers:
-        model = problem.model.remembered(("implied rates",), lambda: with_implied_rates(problem.model))
+        model = problem.model.remembered(("implied rates",), lambda: implied(problem.model))
     if model is None:
         return None
     return type(problem)(problem.user_input, replace(problem.assembled, model=model))

@@ -142,21 +142,22 @@ class References:
         if self.certain:
             return None
         for family in self._methods:
-            if (
-                sum(each.run is not None and each.run.ending.reason is EndingReason.END for each in self._runs.values())
-                > 1
-            ):
+            if len(self._complete) > 1:
                 break
             if family not in self._runs:
                 taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
                 seconds = min(self._seconds, max(_MIN_SECONDS, 10.0 * taken))
                 self._runs[family] = self._integrate(family, self.grid, seconds)
-        runs = [each.run for each in self._runs.values() if each.run is not None]
-        complete = [run.states for run in runs if run.ending.reason is EndingReason.END]
+        complete = [run.states for run in self._complete]
         if len(complete) < 2:
             return None
         apart = (np.abs(complete[0] - complete[1]) / size_of(complete[0])).max(axis=1)
         return np.maximum.accumulate(apart)
+
+    @property
+    def _complete(self) -> list[Run]:
+        runs = (each.run for each in self._runs.values())
+        return [run for run in runs if run is not None and run.ending.reason is EndingReason.END]
 
     @property
     def trusted(self) -> int:
