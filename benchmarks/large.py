@@ -45,6 +45,16 @@ h[i]' = q[i-1] - q[i] for i in 2..n-1
 h[n]' = q[n-1]
 h[i] - h[i+1] = slow*q[i] + q[i]*abs(q[i]) for i in 1..n-1
 """
+# floats on links, held at one end and let go across the stream; what pulls in a link is told by its length
+BOOM = """
+x[0] = 0
+y[0] = 0
+x[i]'' = pull[i]*(x[i-1] - x[i]) + pull[i+1]*(x[i+1] - x[i]) + drag*(stream - x[i]') for i in 1..n-1
+y[i]'' = pull[i]*(y[i-1] - y[i]) + pull[i+1]*(y[i+1] - y[i]) - drag*y[i]' for i in 1..n-1
+x[n]'' = pull[n]*(x[n-1] - x[n]) + drag*(stream - x[n]')
+y[n]'' = pull[n]*(y[n-1] - y[n]) - drag*y[n]'
+(x[i] - x[i-1])^2 + (y[i] - y[i-1])^2 = link^2 for i in 1..n
+"""
 
 
 def square(n: int) -> Problem:
@@ -63,6 +73,13 @@ def tanks(n: int) -> Problem:
     """A row of n tanks."""
     given = {"parameters": {"n": n, "inflow": 0.1, "slow": 0.3}, "initial": {"h": np.linspace(2, 1, n)}}
     return Problem.from_text(TANKS, interval=(0, 5), **given)
+
+
+def boom(n: int) -> Problem:
+    """A boom of n floats."""
+    given = {"parameters": {"n": n, "link": 40 / n, "stream": 0.8, "drag": 0.6},
+             "initial": {"x[i]": 0, "y[i]": "i*link", "x'[i]": 0, "y'[i]": 0}}  # fmt: skip
+    return Problem.from_text(BOOM, interval=(0, 10), **given)
 
 
 def network(n: int) -> Problem:
@@ -183,6 +200,11 @@ def report() -> None:
     taken = of_run(row, "auto")()
     print(f"   {len(row.states):,} states of which {len(row.states) // 2:,} are algebraic: {taken:.2f} s")
     verdict("seconds in 20", taken / 20.0, 1.0)
+    floats = boom(400)
+    methods = {"auto": "auto", "explicit": "verner-98", "implicit": _IMPLICIT}
+    found = in_turn(1, **{key: of_run(floats, name, rtol=1e-6) for key, name in methods.items()})
+    print(f"   a boom of 400 floats, {len(floats.states):,} states, lengths of links kept, seconds: auto "
+          f"{found['auto']:.2f}, verner-98 {found['explicit']:.2f}, {_IMPLICIT} {found['implicit']:.2f}")  # fmt: skip
     joined = network(20_000)
     taken = of_run(joined, "auto", rtol=RTOL)()
     print(f"   a network of {len(joined.states):,} tanks, by a function: {taken:.2f} s")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -86,15 +86,19 @@ def _entries(
 
     Those over an index tell the derivatives by other states, too: their columns are below zero.
     """
-    n, first, still = model.layout.size, 0, list[tuple[int, int, IntArray]]()
+    n, first, groups = model.layout.size, 0, list[tuple[int, int, Any]]()
     for each in movable_states(model):
         if each.states is not None:
-            still.append((first, first + each.n_formulas, np.setdiff1d(np.arange(n), each.states)))
+            rests = np.ones(n, dtype=bool)
+            rests[each.states] = False
+            groups.append((first, first + each.n_formulas, rests))
         first += each.n_formulas
-    rest = {row: {*states.tolist()} for begin, end, states in still for row in range(begin, end)}
-    wanted = [each for each in jacobian(manifold, model.layout)
-              if each.loops or each.base % n not in rest.get(each.base // n, ())]  # fmt: skip
+    wanted = []
+    for formula in jacobian(manifold, model.layout):
+        row, column = divmod(formula.base, n)
+        if formula.loops or not any(begin <= row < end and rests[column] for begin, end, rests in groups):
+            wanted.append(formula)
     formulas, rows, columns = one_after_the_other(tuple(wanted), n)
-    for begin, end, states in still:
-        columns[(begin <= rows) & (rows < end) & np.isin(columns, states)] = -1
+    for begin, end, rests in groups:
+        columns[(begin <= rows) & (rows < end) & rests[columns]] = -1
     return tuple(replace(each, base=each.base + model.n_manifold) for each in formulas), rows, columns

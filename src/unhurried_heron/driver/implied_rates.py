@@ -64,7 +64,7 @@ def with_implied_rates(native: NativeSystem, problem: Problem, rates: WrittenRat
     NativeSystem
     """
     layout, n = problem.model.layout, problem.model.layout.size
-    algebraic = np.concatenate([np.arange(n)[layout.slice_of(name)] for name in rates.implied])
+    algebraic = layout.indices_of_all(rates.implied)
     names = native.context.names(layout, held=native.held)
     formulas, wanted = rates.held if native.held else rates.indexed_formulas, {*algebraic.tolist()}
     own = tuple(each for each in formulas if each.first in wanted)

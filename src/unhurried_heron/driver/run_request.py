@@ -121,9 +121,7 @@ class RunRequest:
         named = self.problem.user_input.never_negative
         if not (named and self.adapts):
             return _NONE
-        layout = self.problem.model.layout
-        indices = np.arange(layout.size, dtype=np.int64)
-        return np.concatenate([np.atleast_1d(indices[layout.slice_of(name) or layout.slot(name)]) for name in named])
+        return self.problem.model.layout.indices_of_all(named)
 
     @cached_property
     def options(self) -> dict[str, Any]:

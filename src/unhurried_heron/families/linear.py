@@ -156,7 +156,7 @@ def _banded(n: int, control: Any, entries: Entries, mass: MassMatrix | None) -> 
     known, values = identity_of(n) if mass is None else mass, np.zeros(entries.rows.size)
     band = order_for_band(n, *entries_with(entries, known))
     storage = banded_storage(n, entries, known, band, scaled=mass is not None)
-    made = functools.partial(stored_context, n, control, values, mass=known, storage=storage)
+    made = functools.partial(stored_context, n, control, values, storage=storage)
     return LinearSolver(factor.address, solve.address, solve.address, values, made, (factor, solve))
 
 

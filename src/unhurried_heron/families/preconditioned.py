@@ -147,12 +147,13 @@ class IncompleteFactors:
         stored = np.searchsorted(matrix.keys, of_j[0] * size + of_j[1])
         by_place = np.argsort(stored, kind="stable")
         of_mass = np.searchsorted(matrix.keys, of_m[0] * size + of_m[1])
-        numbers = MassMatrix(*of_m, np.zeros(of_mass.size))
+        self._of_mass, self._shifted = np.argsort(of_mass, kind="stable"), np.zeros(of_mass.size)
+        in_order = of_mass[self._of_mass], self._shifted
         unknowns = np.ascontiguousarray((order[:, None] + n * np.arange(parts)).ravel())
         sources = by_place % entries[0].size
-        storage = Storage(matrix.keys.size, sources, stored[by_place], of_mass, unknowns, None, (0, 0))
-        self._values, self._shifted = np.zeros(entries[0].size), numbers.values
-        self._context, *self._kept = stored_context(size, control, self._values, False, numbers, storage)
+        storage = Storage(matrix.keys.size, sources, stored[by_place], *in_order, unknowns, None, (0, 0))
+        self._values = np.zeros(entries[0].size)
+        self._context, *self._kept = stored_context(size, control, self._values, False, storage)
         self._lay_out(size, matrix, kept)
         self._right, self._shift = np.zeros(size), self._kept[2]
         self._shift[0] = 1.0
@@ -190,7 +191,7 @@ class IncompleteFactors:
             return self._with_more()
         self._values[:] = values
         parts = [shifts] if self.kind is float else [shifts.real, shifts.real, -shifts.imag, shifts.imag]
-        self._shifted[:] = np.concatenate(parts)
+        self._shifted[:] = np.concatenate(parts)[self._of_mass]
         self._units[:] = np.repeat(self._measure.units()[self._unknowns], self._units.size // self._n)
         self._failed = self._kernels[0](self._context) != DONE
         return self._with_more() if self._failed else UNKNOWN

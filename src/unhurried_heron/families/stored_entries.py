@@ -33,7 +33,9 @@ class Storage(NamedTuple):
     sources, entries : ndarray of int64
         In the order in which they are stored: which entries of J, and where.
     of_mass : ndarray of int64
-        Where each entry of M is stored.
+        Where each entry of M is stored, in ascending order,
+    mass : ndarray
+        and its values.
     order : ndarray of int64, shape (n,)
         The unknown in each row.
     rows : ndarray of int64, shape (size,), or None
@@ -46,6 +48,7 @@ class Storage(NamedTuple):
     sources: IntArray
     entries: IntArray
     of_mass: IntArray
+    mass: Array
     order: IntArray
     rows: IntArray | None
     band: tuple[int, int]
@@ -79,18 +82,19 @@ def banded_storage(n: int, entries: Any, mass: MassMatrix, band: tuple[Any, int,
         found: IntArray = index[rows] * width + below + index[columns] - index[rows]
         return found
 
-    rows = np.repeat(np.arange(n, dtype=np.int64), width) if scaled else None
+    # the rows of zeros that follow are scaled with the last
+    rows = np.minimum(np.repeat(np.arange(n + below, dtype=np.int64), width), n - 1) if scaled else None
     unknowns = np.ascontiguousarray(order, dtype=np.int64)
     stored = where(*entries)
     # many large systems wait for memory, which is fastest where it is passed through in its order
     sources = np.argsort(stored, kind="stable")
     of_mass = where(mass.rows, mass.columns)
-    return Storage(n * width, sources, stored[sources], of_mass, unknowns, rows, (below, above))
+    by_place = np.argsort(of_mass, kind="stable")
+    in_order = of_mass[by_place], mass.values[by_place]
+    return Storage((n + below) * width, sources, stored[sources], *in_order, unknowns, rows, (below, above))
 
 
-def stored_context(
-    n: int, control: Any, entries: Array, complex_shift: bool, mass: MassMatrix, storage: Storage
-) -> tuple[Any, ...]:
+def stored_context(n: int, control: Any, entries: Array, complex_shift: bool, storage: Storage) -> tuple[Any, ...]:
     """Return the context of a shifted matrix and the arrays that must be kept alive beside it.
 
     Parameters
@@ -102,7 +106,6 @@ def stored_context(
     entries : ndarray, shape (n_entries,)
         In which those of J are to be found.
     complex_shift : bool
-    mass : MassMatrix
     storage : Storage
 
     Returns
@@ -112,13 +115,16 @@ def stored_context(
     """
     context, shift, pivots = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(3), np.zeros(n, np.int64)
     re, im = np.zeros(storage.size), np.zeros(storage.size if complex_shift else 0)
-    right, right_im = np.zeros(n), np.zeros(n if complex_shift else 0)
+    right = np.zeros(n + sum(storage.band))
+    right_im = np.zeros(right.size if complex_shift else 0)
     lower = np.zeros(n * storage.band[0])
     lower_im = np.zeros(lower.size if complex_shift else 0)
     scales = np.ones(n)
     rows = 0 if storage.rows is None else storage.rows
-    indices = storage.entries.size, storage.sources, storage.entries, storage.of_mass.size, storage.of_mass
-    vectors = mass.values, storage.order, rows, scales, right, right_im
+    # no number is stored behind the last: where it would be ends the passes over entries
+    stored, of_mass = (np.append(each, storage.size) for each in (storage.entries, storage.of_mass))
+    indices = storage.sources, stored, of_mass
+    vectors = storage.mass, storage.order, rows, scales, right, right_im
     table = address_table(storage.size, *indices, *vectors, *storage.band, lower, lower_im)
     context[N], context[STOP], context[MATRIX] = n, address(control), address(entries)
     context[SHIFT], context[PIVOTS], context[RE] = address(shift), address(pivots), address(re)
@@ -139,5 +145,6 @@ def stored_context(
         lower_im,
         table,
         storage,
-        mass,
+        stored,
+        of_mass,
     )

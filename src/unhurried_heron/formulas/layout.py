@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -259,6 +259,11 @@ class Layout:
             return None
         begin = self.offsets[name]
         return slice(begin, begin + self.by_name[name].size)
+
+    def indices_of_all(self, names: Iterable[str]) -> IntArray:
+        """Return the indices of whole groups and of single members, in the order of their names."""
+        indices = np.arange(self.size)
+        return np.concatenate([np.atleast_1d(indices[self.slice_of(name) or self.slot(name)]) for name in names])
 
 
 class Values(Mapping[str, Any]):

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import NamedTuple
 
-import numpy as np
-
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.formulas.layout import IndexedFormula
 from unhurried_heron.model.differentiated import Differentiated
@@ -25,8 +23,7 @@ def movable_states(model: Model) -> list[Movable]:
     found = []
     for each in model.transformations:
         names = each.algebraic if isinstance(each, Differentiated) else None
-        everything = np.arange(model.layout.size)
-        own = None if names is None else np.concatenate([everything[model.layout.slice_of(key)] for key in names])
+        own = None if names is None else model.layout.indices_of_all(names)
         found.append(Movable(own, sum(formula.turns for formula in each.manifold(model))))
     return found
 

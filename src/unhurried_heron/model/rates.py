@@ -215,9 +215,8 @@ class WrittenRates:
         for formula in jacobian(self.indexed_formulas, self.layout):
             strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
             found.append(flat_indices(formula.loops, formula.base, strides))
-        for name in self.implied:
-            rows = np.arange(n)[self.layout.slice_of(name)]
-            found.append((rows[:, None] * n + np.arange(n)).ravel())
+        if self.implied:
+            found.append((self.layout.indices_of_all(self.implied)[:, None] * n + np.arange(n)).ravel())
         together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
         rows, columns = together // max(n, 1), together % max(n, 1)
         return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))

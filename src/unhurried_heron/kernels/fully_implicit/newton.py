@@ -32,6 +32,10 @@ from unhurried_heron.kernels.memory.implicit_records import DIVERGED, GOES_ON, N
 
 block_work_in = decoder(BlockWork)
 
+# Numbers of each row that are taken together, so that rows of large systems come from memory once: those of the widest
+# method stay in the first cache.
+_TOGETHER = 256
+
 
 @inner
 def form_and_factor(work, control, h):
@@ -78,14 +82,39 @@ def combine(matrix, source, target, s, n):
     n : int
         Numbers of a row.
     """
+    if n <= _TOGETHER:
+        _combine_some(matrix, source, target, s, n, n)
+    else:
+        for first in range(0, n, _TOGETHER):
+            count = min(_TOGETHER, n - first)
+            _combine_some(matrix, offset_by(source, first), offset_by(target, first), s, n, count)
+
+
+@inner
+def _combine_some(matrix, source, target, s, n, count):
+    """Write the numbers of the first columns (`combine`).
+
+    Parameters
+    ----------
+    matrix : float pointer, (s, s)
+    source : float pointer, (s, n)
+    target : float pointer, (s, n)
+        Filled with the result.
+    s : int
+        Rows.
+    n : int
+        Numbers from one row to the next.
+    count : int
+        Numbers of a row that are written.
+    """
     for i in range(s):
         row, out = offset_by(matrix, i * s), offset_by(target, i * n)
         weight = row[0]
-        for k in range(n):
+        for k in range(count):
             out[k] = weight * source[k]
         for j in range(1, s):
             weight, other = row[j], offset_by(source, j * n)
-            for k in range(n):
+            for k in range(count):
                 out[k] += weight * other[k]
 
 
@@ -102,14 +131,16 @@ def guess_increments(work, n, ratio):
         Length of the step over that of the step before.
     """
     s = work.stages
-    for i in range(s):
-        x, z = work.c[i] * ratio, offset_by(work.z, i * n)
-        for k in range(n):
-            value = work.p[(s - 1) * n + k]
-            for d in range(s - 2, -1, -1):
-                value = value * x + work.p[d * n + k]
-            z[k] = x * value
-    combine(work.u, work.z, work.w, s, n)
+    for first in range(0, n, _TOGETHER):
+        count, p = min(_TOGETHER, n - first), offset_by(work.p, first)
+        for i in range(s):
+            x, z = work.c[i] * ratio, offset_by(work.z, i * n + first)
+            for k in range(count):
+                value = p[(s - 1) * n + k]
+                for d in range(s - 2, -1, -1):
+                    value = value * x + p[d * n + k]
+                z[k] = x * value
+        _combine_some(work.u, offset_by(work.z, first), offset_by(work.w, first), s, n, count)
 
 
 @inner
@@ -196,6 +227,24 @@ def _displacement(system, work, h):
 
 
 @inner
+def _correct(work, n):
+    """Add the Newton correction to the increments."""
+    s = work.stages
+    if n <= _TOGETHER:
+        for i in range(s * n):
+            work.w[i] += work.g[i]
+        _combine_some(work.t, work.w, work.z, s, n, n)
+        return
+    for first in range(0, n, _TOGETHER):
+        count = min(_TOGETHER, n - first)
+        for i in range(s):
+            w, g = offset_by(work.w, i * n + first), offset_by(work.g, i * n + first)
+            for k in range(count):
+                w[k] += g[k]
+        _combine_some(work.t, offset_by(work.w, first), offset_by(work.z, first), s, n, count)
+
+
+@inner
 def iterate(system, work, control, h):
     """Solve for the stage increments; return the outcome and the number of iterations.
 
@@ -212,7 +261,7 @@ def iterate(system, work, control, h):
     (int, int)
         CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
-    n, s = system.n, work.stages
+    n = system.n
     # the damped iteration, which is for fixed steps, needs full matrices
     patient = control.adaptive == 0 and work.insist == 0
     limits = (work.limits[NEWTON_LIMIT], MAX_ITERATIONS_FIXED if patient else MAX_ITERATIONS)
@@ -229,7 +278,5 @@ def iterate(system, work, control, h):
         control.iterations += 1
         outcome = judge(newton, count, size, miss, limits, control.adaptive == 1)
         if outcome != DIVERGED:
-            for i in range(s * n):
-                work.w[i] += work.g[i]
-            combine(work.t, work.w, work.z, s, n)
+            _correct(work, n)
     return outcome, count

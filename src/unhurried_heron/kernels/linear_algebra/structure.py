@@ -1,10 +1,11 @@
 """Matrices of which few entries are stored: shift*M - J is put together in the order of its storage.
 
-A table of int64 numbers tells how: N_STORED, how many numbers are stored; N_ENTRIES of J, and in the order in which
-they are stored the addresses of where each is taken from and stored; N_MASS, where those of M are stored, and the
-address of its values; ORDER (n,), the unknown that stands in each row; ROWS, where rows are scaled, of the row of each
-stored number, 0 otherwise; SCALES (n,), by which rows were multiplied; RIGHT and RIGHT_IM (n,), a right-hand side in
-this order; of a band its widths BELOW and ABOVE the diagonal, and the multipliers LOWER and LOWER_IM (n, below).
+A table of int64 numbers tells how: N_STORED, how many numbers are stored; for the entries of J in the order in which
+they are stored the addresses of where each is taken from and stored, N_STORED behind the last; for those of M where
+they are stored, likewise, and of its values; ORDER (n,), the unknown that stands in each row; ROWS, where rows are
+scaled, of the row of each stored number, 0 otherwise; SCALES (n,), by which rows were multiplied; RIGHT and RIGHT_IM
+(n + below + above,), a right-hand side in this order; of a band its widths BELOW and ABOVE the diagonal, and the
+multipliers LOWER and LOWER_IM (n, below).
 """
 
 from __future__ import annotations
@@ -15,8 +16,8 @@ from unhurried_heron.kernels.linear_algebra.context import IM, MATRIX, RE, SHIFT
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_doubles, as_longs
 
-(N_STORED, N_ENTRIES, ENTRY_SOURCES, ENTRY_INDICES, N_MASS, MASS_INDICES, MASS_VALUES, ORDER, ROWS, SCALES, RIGHT,
- RIGHT_IM, BELOW, ABOVE, LOWER, LOWER_IM) = range(16)  # fmt: skip
+(N_STORED, ENTRY_SOURCES, ENTRY_INDICES, MASS_INDICES, MASS_VALUES, ORDER, ROWS, SCALES, RIGHT, RIGHT_IM, BELOW, ABOVE,
+ LOWER, LOWER_IM) = range(14)  # fmt: skip
 
 
 @inner
@@ -30,17 +31,18 @@ def assemble(context):
     values, shift = as_doubles(context[MATRIX]), as_doubles(context[SHIFT])
     of_mass, mass = as_longs(table[MASS_INDICES]), as_doubles(table[MASS_VALUES])
     re, im = as_doubles(context[RE]), as_doubles(context[IM])
+    entry, of_rates = 0, 0
     for k in range(table[N_STORED]):
-        re[k] = 0.0
-    for e in range(table[N_ENTRIES]):
-        re[indices[e]] -= values[sources[e]]
-    for e in range(table[N_MASS]):
-        re[of_mass[e]] += shift[0] * mass[e]
-    if context[IM] != 0:
-        for k in range(table[N_STORED]):
-            im[k] = 0.0
-        for e in range(table[N_MASS]):
-            im[of_mass[e]] += shift[1] * mass[e]
+        total, weight = 0.0, 0.0
+        while indices[entry] == k:
+            total -= values[sources[entry]]
+            entry += 1
+        while of_mass[of_rates] == k:
+            weight += mass[of_rates]
+            of_rates += 1
+        re[k] = total + shift[0] * weight
+        if context[IM] != 0:
+            im[k] = shift[1] * weight
     if table[ROWS] != 0:
         _scale_rows(context, table)
 
