@@ -15,7 +15,6 @@ import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.deadline import done_within
 from unhurried_heron.families import factorisations, large_linear, linear, linear_choice, preconditioned
-from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale, Measure
 from unhurried_heron.families.large_linear import LargeSolver
 from unhurried_heron.families.linear_choice import Entries, choose_linear
@@ -23,6 +22,7 @@ from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.kernels.linear_algebra.context import DONE, FAILED, SHIFT, SIGN, UNKNOWN, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.model.column_colouring import groups_of_columns
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.quiet import quietly
 
@@ -122,7 +122,7 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     assert calls == known.tally.rate_evaluations
     assert known.final == pytest.approx(plain.final, rel=1e-7)
     # three groups of columns do for a band of three
-    assert set(groups_of_columns(n, Entries(*band.tocoo().coords)).tolist()) == {0, 1, 2}
+    assert set(groups_of_columns(n, *band.tocoo().coords).tolist()) == {0, 1, 2}
     jacobians = plain.tally.jacobians
     assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
     stiff = uh.Problem.from_text(

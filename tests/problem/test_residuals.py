@@ -63,6 +63,28 @@ def test_rates_that_nobody_solved_for(method: str) -> None:
     assert uh.integrate(array, method, rtol=1e-8)["u"][-1] == pytest.approx(decay * start, abs=1e-7)
 
 
+@pytest.mark.parametrize("method", METHODS)
+def test_a_pattern_of_residuals_saves_calls(method: str) -> None:
+    n, calls = 300, []
+
+    def counted(t: float, u: np.ndarray, flow: np.ndarray, u_rate: np.ndarray, k: float) -> dict[str, np.ndarray]:
+        calls.append(t)
+        return {"u": u_rate + flow - np.roll(flow, 1), "flow": flow - k * (u - np.roll(u, -1))}
+
+    before = np.roll(np.eye(n), -1, axis=1)
+    pattern = np.block([[np.eye(n), np.eye(n) + before], [np.eye(n) + before.T, np.eye(n)]])
+    start = np.sin(2 * np.pi * np.arange(n) / n)
+    given: Any = {"initial": {"u": start}, "guess": {"flow": np.zeros(n)}, "algebraic": ["flow"], "interval": (0, 40)}
+    row = uh.Problem.from_residuals(counted, parameters={"k": 3.0}, sparsity=pattern, **given)
+    at_start = len(calls)
+    run = uh.integrate(row, method, rtol=1e-7)
+    assert run["u"][-1] == pytest.approx(np.exp(-4 * 3.0 * np.sin(np.pi / n) ** 2 * 40) * start, abs=1e-5)
+    assert at_start < n / 2
+    assert run.tally.rate_evaluations < 20 * run.tally.accepted + 40 * run.tally.jacobians
+    with pytest.raises(errors.ValueGivenError, match="sparsity"):
+        uh.Problem.from_residuals(counted, parameters={"k": 3.0}, sparsity=np.eye(n), **given)
+
+
 def test_residuals_are_equal_by_value_and_can_be_pickled() -> None:
     one, other = (
         uh.Problem.from_residuals(moving_mass, initial={"a": 1.0, "b": 0.5}, interval=(0, 3), guess={"a_rate": -1})

@@ -16,7 +16,6 @@ from unhurried_heron.driver.march import CHUNK_STEPS, March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
-from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale, Measure
 from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import LinearDemand, LinearSolver, linear_solver
@@ -31,6 +30,7 @@ from unhurried_heron.kernels.memory.bundles import (
 )
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
 from unhurried_heron.methods.method import Method
+from unhurried_heron.model.column_colouring import groups_of_columns
 from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import MAX_PARTS
 
@@ -194,7 +194,7 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     if entries is None or native.jacobian is not None:
         nothing = np.empty(0, dtype=np.int64)
         return 0, 0, nothing, nothing, nothing, nothing, np.empty(0)
-    group = groups_of_columns(n, entries)
+    group = groups_of_columns(n, *entries)
     indices = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
     count = int(group.max(initial=-1)) + 1
     return count, entries.rows.size, group, entries.rows, entries.columns, indices, np.zeros(n)

@@ -21,6 +21,7 @@ from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.model.additive_parts import AdditiveParts, linear_parts
+from unhurried_heron.model.column_colouring import groups_of_columns
 from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.guards import Guard, guards_of
@@ -312,22 +313,48 @@ class FunctionRates:
         base = self.at(time, state, around)
         matrix = np.empty((*state.shape, n))
         for k in range(n):
-            try:
-                matrix[..., k] = self._slope(k, 1.0, time, state, around, base)
-            except Exception:
-                # functions may refuse what lies beyond, as a root does: on this side they need not
-                matrix[..., k] = self._slope(k, -1.0, time, state, around, base)
+            change, step = self._difference(k, time, state, around, base)
+            matrix[..., k] = change / step[..., None]
         return matrix
 
-    def _slope(self, k: int, side: float, time: Any, state: Any, around: Mapping[str, Any], base: Any) -> Any:
-        """Return the derivatives along one state, by a difference to one side.
+    def entries_at(self, time: float, state: Array, around: Mapping[str, Any]) -> Any:
+        """Return d rates / d states at one point as a sparse array, by as few differences as the pattern asks for.
 
         Parameters
         ----------
-        k : int
-            The state.
-        side : float
-            1 or -1.
+        time : float
+        state : ndarray, shape (n_states,)
+        around : mapping of str to float
+            The value of every name that formulas use.
+
+        Returns
+        -------
+        csr_array
+        """
+        from scipy.sparse import csr_array
+
+        if self.jacobian is not None or self.sparsity is None:
+            return csr_array(self.jacobian_at(time, state, around))
+        n, base = state.size, self.at(time, state, around)
+        rows, columns = self.pattern().nonzero()
+        group, entries = groups_of_columns(n, rows, columns), np.zeros(rows.size)
+        steps = np.ones(n)
+        for each in range(int(group.max(initial=-1)) + 1):
+            own = group == each
+            change, steps[own] = self._difference(own, time, state, around, base)
+            here = own[columns]
+            entries[here] = change[rows[here]] / steps[columns[here]]
+        found = csr_array((entries, (rows, columns)), shape=(n, n))
+        found.eliminate_zeros()
+        return found
+
+    def _difference(self, which: Any, time: Any, state: Any, around: Mapping[str, Any], base: Any) -> tuple[Any, Any]:
+        """Return how much the rates change where states are moved a little, and by how much those are moved.
+
+        Parameters
+        ----------
+        which : int or ndarray of bool, shape (n_states,)
+            The states.
         time : float or ndarray, shape (rows,)
         state : ndarray, shape (n_states,) or (rows, n_states)
         around : mapping of str to float or ndarray
@@ -337,12 +364,20 @@ class FunctionRates:
 
         Returns
         -------
-        ndarray, shape of ``state``
+        (ndarray, shape of ``state``; ndarray)
         """
-        moved = np.array(state)
-        moved[..., k] += side * _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
-        step = moved[..., k] - state[..., k]
-        return (self.at(time, moved, around) - base) / step[..., None]
+        here = state[..., which]
+
+        def moved(side: float) -> tuple[Any, Any]:
+            there = np.array(state)
+            there[..., which] += side * _NUDGE * np.maximum(np.abs(here), _SMALL)
+            return self.at(time, there, around) - base, there[..., which] - here
+
+        try:
+            return moved(1.0)
+        except Exception:
+            # functions may refuse what lies beyond, as a root does: on this side they need not
+            return moved(-1.0)
 
     def pattern(self) -> Any:
         from scipy.sparse import csr_array

@@ -260,6 +260,7 @@ def from_residuals(
     initial: Mapping[str, Any],
     interval: tuple[Any, Any],
     algebraic: Iterable[str] = (),
+    sparsity: Any = None,
     **shared: Unpack[SharedInput],
 ) -> Problem:
     """Say a problem by residuals F(t, y, y') that are zero: rates need not be told one by one.
@@ -279,6 +280,8 @@ def from_residuals(
         Values near which algebraic states and rates (``"x_rate"``) are looked for at the start; rates from zero.
     algebraic : iterable of str, optional
         States that have no rate. Where rates are asked for by name, those whose rate is not are found so.
+    sparsity : array_like or sparse matrix, optional
+        Nonzero where a residual can depend on a state or on its rate, shape (n_states, n_states).
 
     Returns
     -------
@@ -294,7 +297,8 @@ def from_residuals(
     rates, guesses, still = residuals_of(residuals, initial, shared.get("guess") or {}, algebraic)
     started = {name: value for name, value in initial.items() if name not in guesses}
     shared["guess"] = guesses
-    return from_rates(cls, rates, initial=started, interval=interval, algebraic=still, **shared)
+    pattern = None if sparsity is None else rates.pattern(sparsity)
+    return from_rates(cls, rates, initial=started, interval=interval, algebraic=still, sparsity=pattern, **shared)
 
 
 def from_file(cls: type[Problem], path: str | Path, *, events: Iterable[Event] = ()) -> Problem:

@@ -10,6 +10,8 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import NameClashError, ValueGivenError, listing
+from unhurried_heron.formulas.layout import Group, Layout
+from unhurried_heron.model.sparsity import checked_sparsity
 
 # What the name of a state's rate ends with, and what the whole state and all rates are called.
 RATE: Final = "_rate"
@@ -57,6 +59,28 @@ class Residuals:
         parts = dict(zip(self.sizes, np.split(residuals, np.cumsum([*self.sizes.values()])[:-1]), strict=True))
         found = [rates.get(name, parts[name]) for name in self.sizes]
         return np.concatenate([*found, *(parts[name] for name in self._moving)])
+
+    def pattern(self, sparsity: Any) -> Any:
+        """Return the pattern of the whole Jacobian, from where residuals depend on states or their rates.
+
+        Parameters
+        ----------
+        sparsity : array_like or sparse matrix, shape (n_states, n_states)
+
+        Returns
+        -------
+        csr_array
+        """
+        from scipy.sparse import block_array, csr_array, diags_array, eye_array
+
+        layout = Layout(tuple(Group(name, ((1, size),)) for name, size in self.sizes.items()))
+        depends = csr_array(checked_sparsity(sparsity, layout))
+        moving = layout.indices_of_all(self._moving)
+        rates, still = eye_array(layout.size, format="csr")[:, moving], np.ones(layout.size)
+        still[moving] = 0
+        own = (diags_array(still) @ depends).tocsr()
+        above = [own, rates + own[:, moving]]
+        return block_array([above, [depends[moving], depends[moving][:, moving]]], format="csr") != 0
 
     def _flat(self, answer: Any) -> Array:
         """Return the residuals as one array.

@@ -88,8 +88,8 @@ class _Constraints:
 
         n, values = state.size, self._values(state)
         if not self.model.rates.written:
-            whole = self.model.rates.jacobian_at(self.time, state, values)
-            return csr_array(whole[np.ix_(self.rows, self.free)])
+            whole = self.model.rates.entries_at(self.time, state, values)  # type: ignore[attr-defined]  # of a function
+            return whole[self.rows][:, self.free]
         held = self.model.n_manifold
         row_of, column_of = np.full(n + held, -1), np.full(n, -1)
         row_of[self.rows], row_of[n:] = np.arange(self.rows.size), self.rows.size + np.arange(held)

@@ -5,18 +5,27 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.arrays import IntArray
-from unhurried_heron.families.linear_choice import Entries
 
 
-def groups_of_columns(n: int, entries: Entries) -> IntArray:
+def groups_of_columns(n: int, rows: IntArray, columns: IntArray) -> IntArray:
     """Return the group of each column, int64 (n,), found greedily, the columns with most rows first.
 
     T. F. Coleman and J. J. More, SIAM J. Numer. Anal. 20 (1983) 187-209.
+
+    Parameters
+    ----------
+    n : int
+        Number of columns.
+    rows, columns : ndarray of int64
+        Of the entries.
+
+    Returns
+    -------
+    ndarray of int64
     """
     from scipy.sparse import coo_array
 
-    ones = np.ones(entries.rows.size, dtype=np.int32)
-    pattern = coo_array((ones, (entries.rows, entries.columns)), shape=(n, n)).tocsc()
+    pattern = coo_array((np.ones(rows.size, dtype=np.int32), (rows, columns)), shape=(n, n)).tocsc()
     beside = (pattern.T @ pattern).tocsr()
     group = np.full(n, -1, dtype=np.int64)
     for column in np.argsort(-np.diff(pattern.indptr), kind="stable"):
