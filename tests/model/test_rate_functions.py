@@ -248,3 +248,42 @@ def test_event_functions() -> None:
     assert found.groupby("name")["time"].apply(tuple).nunique() == 1
     with pytest.raises(ZeroDivisionError):
         uh.integrate(WRITTEN, events=[uh.Event(lambda t, x: 1 / 0 if t > 1 else x)])
+
+
+@pytest.mark.parametrize("method", ["auto", "radau-iia-5", "esdirk-43", "backward-differentiation-variable"])
+@pytest.mark.parametrize("told", [{"algebraic": ["z"]}, {"mass": [1, 1, 0, 0]}], ids=lambda told: next(iter(told)))
+@pytest.mark.parametrize(
+    "answer",
+    [dict, lambda parts: [*parts.values()], lambda parts: np.concatenate([*parts.values()]).tolist()],
+    ids=["by name", "one by one", "flat"],
+)
+def test_algebraic_states_are_found_however_they_are_answered(answer, told, method) -> None:
+    def rates(t, x, z):
+        return answer({"x": -z, "z": z**3 + z - x})
+
+    start = np.array([2.0, 10.0])
+    problem = uh.Problem.from_rates(rates, initial={"x": start}, guess={"z": [0.8, 1.8]}, interval=(0, 2), **told)
+    run = uh.integrate(problem, method, rtol=1e-8)
+    assert run["z"][0] == pytest.approx([1.0, 2.0], rel=1e-12)
+    # t = (3 z^2/2 + log z) at the start less that at t
+    along = 1.5 * run["z"] ** 2 + np.log(run["z"])
+    assert along[0] - along[-1] == pytest.approx([2.0, 2.0], rel=1e-6)
+    assert run["x"] == pytest.approx(run["z"] ** 3 + run["z"], rel=1e-6)
+
+
+def failing(t, x, z):
+    raise KeyError("mine")
+
+
+@pytest.mark.parametrize(
+    ("rates", "words"),
+    [
+        (failing, "failed in a trial call: KeyError"),
+        (lambda t, x, z: [1.0], "not 2 real numbers"),
+        (lambda t, x, z: {"x": 1.0}, "does not fit the states"),
+        (lambda t, x, z: ["a", 1.0], "not 2 real numbers"),
+    ],
+)
+def test_answers_are_looked_at_before_constraints_are_met(rates, words) -> None:
+    with pytest.raises(errors.RateFunctionError, match=words):
+        uh.Problem.from_rates(rates, initial={"x": 1.0}, guess={"z": 0.4}, algebraic=["z"], interval=(0, 1))

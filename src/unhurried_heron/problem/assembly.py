@@ -103,6 +103,9 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
+    if is_complete(assembled) and not model.rates.written:
+        # what a function returns is known from its first call
+        assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     if is_complete(assembled) or ((held.size or model.manifold) and not left_open):
         with collector.gathering():
             assembled = meeting_constraints(user_input, assembled, initial.keys(), guess.keys())
