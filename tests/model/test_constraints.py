@@ -335,3 +335,23 @@ def test_multipliers_are_the_forces() -> None:
     # each on a circle of radius 1 with speed 3: the rod pulls with 9, by a gradient of length 4
     assert run["rod"] == pytest.approx(np.full(50, -9 / 4), rel=1e-8)
     assert run["a"] == pytest.approx(np.cos(3 * run.times), abs=1e-7)
+
+
+@pytest.mark.parametrize("guess", [None, -5.0, 30.0])
+@pytest.mark.parametrize("n", [1, 3, 300])
+def test_starts_that_are_never_negative_are_looked_for_above_zero(n: int, guess: float | None) -> None:
+    text = "x[i]' = -z[i] for i in 1..n\n0 = z[i]^2 - z[i] - x[i] for i in 1..n"
+    near: dict[str, Any] = {} if guess is None else {"guess": {"z": guess}}
+    problem = uh.Problem.from_text(text, parameters={"n": n}, initial={"x[i]": "i*(i + 1)"}, never_negative=["z"],
+                                   interval=(0, 1), **near)  # fmt: skip
+    assert problem.start[n:] == pytest.approx(2.0 + np.arange(n), rel=1e-12)
+    with pytest.raises(errors.ConstraintError, match="no values of 'z'"):
+        uh.Problem.from_text("x' = -z\n0 = z^3 + z + x", initial={"x": 1}, never_negative=["z"], interval=(0, 1))
+
+
+def test_members_of_a_sweep_begin_above_zero() -> None:
+    problem = uh.Problem.from_text("x' = -z\n0 = z^2 - k*x", parameters={"k": 1.0}, initial={"x": 1},
+                                   never_negative=["z"], interval=(0, 0.5))  # fmt: skip
+    found = uh.sweep(problem, {"k": [1.0, 2.0]}, rtol=1e-8)
+    # x = (1 - sqrt(k) t/2)^2
+    assert found.frame()["final_x"].to_numpy() == pytest.approx((1 - np.sqrt([1.0, 2.0]) / 4) ** 2, rel=1e-6)

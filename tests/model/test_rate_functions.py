@@ -251,18 +251,18 @@ def test_event_functions() -> None:
 
 
 @pytest.mark.parametrize("method", ["auto", "radau-iia-5", "esdirk-43", "backward-differentiation-variable"])
-@pytest.mark.parametrize("told", [{"algebraic": ["z"]}, {"mass": [1, 1, 0, 0]}], ids=lambda told: next(iter(told)))
+@pytest.mark.parametrize("named", [{"algebraic": ["z"]}, {"mass": [1, 1, 0, 0]}], ids=lambda named: next(iter(named)))
 @pytest.mark.parametrize(
     "answer",
     [dict, lambda parts: [*parts.values()], lambda parts: np.concatenate([*parts.values()]).tolist()],
     ids=["by name", "one by one", "flat"],
 )
-def test_algebraic_states_are_found_however_they_are_answered(answer, told, method) -> None:
+def test_algebraic_states_are_found_however_they_are_answered(answer, named, method) -> None:
     def rates(t, x, z):
         return answer({"x": -z, "z": z**3 + z - x})
 
     start = np.array([2.0, 10.0])
-    problem = uh.Problem.from_rates(rates, initial={"x": start}, guess={"z": [0.8, 1.8]}, interval=(0, 2), **told)
+    problem = uh.Problem.from_rates(rates, initial={"x": start}, guess={"z": [0.8, 1.8]}, interval=(0, 2), **named)
     run = uh.integrate(problem, method, rtol=1e-8)
     assert run["z"][0] == pytest.approx([1.0, 2.0], rel=1e-12)
     # t = (3 z^2/2 + log z) at the start less that at t

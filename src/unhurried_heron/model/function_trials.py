@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import RateFunctionError, excerpt, listing, near_spelling
+from unhurried_heron.errors import HeronError, RateFunctionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.model.functions import Answers, NamedFunction, in_shape
 
@@ -204,11 +204,13 @@ def _try(function: NamedFunction, time: float, state: Any, values: list[float]) 
 
     Raises
     ------
-    RateFunctionError
-        It raises.
+    HeronError
+        It raises; what raises in our own words keeps these.
     """
     try:
         return function.caller(values, interpreted=True)(time, state)
+    except HeronError:
+        raise
     except Exception as error:
         raise RateFunctionError(
             f"{function.label} failed in a trial call: {type(error).__name__}: {error}",

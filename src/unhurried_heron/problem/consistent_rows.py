@@ -31,6 +31,8 @@ SINGULAR: Final = 1e-13
 APART: Final = 1e-6
 # The shortest part of a correction that is tried.
 SHORTEST: Final = 1e-4
+# What is left, of an unknown that is never negative, by a correction that would lead below zero.
+_LEFT: Final = 0.1
 # Values from which unknowns without a guess are looked for,
 _POINTS: Final = (1.0, 0.0, -1.0, 0.1, 10.0, -10.0, 0.5, 2.0, 100.0, 1e3)
 # of more unknowns than this only the first few.
@@ -54,12 +56,15 @@ class ConstraintRows:
         What is zero, one number each.
     partials : tuple of IndexedFormula
         Their derivatives by all states, row by row.
+    bounded : ndarray of bool, shape (n_states,)
+        Which states are never negative.
     """
 
     model: Model
     free: IntArray
     formulas: tuple[IndexedFormula, ...]
     partials: tuple[IndexedFormula, ...]
+    bounded: BoolArray
 
     @property
     def reached(self) -> BoolArray:
@@ -110,8 +115,21 @@ class ConstraintRows:
         return found.reshape(-1, count, n)
 
 
-def constraint_rows(model: Model, free: BoolArray) -> ConstraintRows | None:
-    """Return the constraints of a small written model; None where they stand in loops, or of others."""
+def constraint_rows(model: Model, free: BoolArray, bounded: BoolArray | None = None) -> ConstraintRows | None:
+    """Return the constraints of a small written model; None where they stand in loops, or of others.
+
+    Parameters
+    ----------
+    model : Model
+    free : ndarray of bool, shape (n_states,)
+        The unknowns.
+    bounded : ndarray of bool, shape (n_states,), optional
+        Which states are never negative.
+
+    Returns
+    -------
+    ConstraintRows or None
+    """
     rates, layout = model.rates, model.layout
     if not isinstance(rates, WrittenRates) or layout.size > _MOST_STATES or layout.has_complex:
         return None
@@ -125,10 +143,28 @@ def constraint_rows(model: Model, free: BoolArray) -> ConstraintRows | None:
             return None
         nodes = [each.node for group in written for each in sorted(group, key=lambda each: each.base)]
         formulas = tuple(IndexedFormula((), k, (), node) for k, node in enumerate(nodes))
-        return ConstraintRows(model, np.flatnonzero(free), formulas, jacobian(formulas, layout))
+        within = np.zeros(n, dtype=bool) if bounded is None else bounded
+        return ConstraintRows(model, np.flatnonzero(free), formulas, jacobian(formulas, layout), within)
 
-    found: ConstraintRows | None = model.remembered(("constraint rows", free.tobytes()), made)
+    key = "constraint rows", free.tobytes(), None if bounded is None else bounded.tobytes()
+    found: ConstraintRows | None = model.remembered(key, made)
     return found
+
+
+def within_bounds(states: Array, before: Array, bounded: BoolArray) -> Array:
+    """Return states of which those that are never negative have come no nearer to zero than to a share of themselves.
+
+    Parameters
+    ----------
+    states, before : ndarray, shape (..., n_states)
+        Where a correction leads, and where it began.
+    bounded : ndarray of bool, shape (n_states,)
+
+    Returns
+    -------
+    ndarray
+    """
+    return np.where(bounded & (states < 0.0), _LEFT * before, states)
 
 
 def met_from(
@@ -169,7 +205,9 @@ def met_from(
             # unknowns that are zero have no size of their own
             apparent = np.maximum(size, MET * np.abs(states[going]).max(axis=1))
             done, before_it[going] = stands | (length <= ROUNDED * apparent), length
-            states[np.ix_(going[done], free)] += moves[done]
+            last = states[going[done]]
+            last[:, free] += moves[done]
+            states[going[done]] = within_bounds(last, states[going[done]], constraints.bounded)
             met[going[done]] = True
             going, moves, scales, size, length = (each[~done] for each in (going, moves, scales, size, length))
             part = np.ones(going.size)
@@ -179,6 +217,7 @@ def met_from(
                 rows = going[trying]
                 tried = states[rows]
                 tried[:, free] += part[trying, None] * moves[trying]
+                tried = within_bounds(tried, states[rows], constraints.bounded)
                 left = constraints.missed(tried, time, of(rows))
                 nearer = np.abs(left / scales[trying]).max(axis=1) < before[trying] * (1.0 - 0.1 * part[trying])
                 states[rows[nearer]], missed[rows[nearer]] = tried[nearer], left[nearer]
@@ -223,28 +262,28 @@ def _corrections(matrices: Array, missed: Array, reached: BoolArray) -> tuple[Ar
     return moves, scales
 
 
-def points_from(start: Array, free: Any, guessed: Any) -> Iterator[Array]:
+def points_from(start: Array, free: Any, guessed: Any, bounded: Any) -> Iterator[Array]:
     """Yield states from which to look for a solution: guesses as they are, the others all alike and spread.
 
     Parameters
     ----------
     start : ndarray, shape (n_states,)
-    free, guessed : ndarray of bool, shape (n_states,)
+    free, guessed, bounded : ndarray of bool, shape (n_states,)
 
     Yields
     ------
     ndarray, shape (n_states,)
     """
-    unknown = free & ~guessed
+    unknown, bounded = free & ~guessed, free & bounded
     if not unknown.any():
-        yield start
+        yield np.where(bounded, np.abs(start), start)
         return
     count = int(unknown.sum())
     for turn, size in enumerate(_POINTS if count <= MANY else _POINTS[:3]):
         point = start.copy()
         # apart from each other, for differences of equal ones may vanish
         point[unknown] = size * (1.0 + 0.1 * turn * np.modf(np.arange(count) * 0.754877666)[0])
-        yield point
+        yield np.where(bounded, np.abs(point), point)
 
 
 def are_apart(one: Array, other: Array) -> Any:
@@ -279,7 +318,7 @@ def states_without_rounding(
 
 
 def consistent_members(
-    model: Model, starts: Array, free: BoolArray, time: float, around: Mapping[str, Any]
+    model: Model, starts: Array, known: tuple[BoolArray, BoolArray], time: float, around: Mapping[str, Any]
 ) -> Array | None:
     """Return starting states of many members at which constraints hold; None where one has no single solution.
 
@@ -288,8 +327,8 @@ def consistent_members(
     model : Model
     starts : ndarray, shape (n_members, n_states)
         What was given.
-    free : ndarray of bool, shape (n_states,)
-        Where nothing was.
+    known : (ndarray of bool, ndarray of bool), shape (n_states,)
+        Where nothing was given, and which states are never negative.
     time : float
         At the start.
     around : mapping of str to float or ndarray, shape (n_members,)
@@ -299,10 +338,11 @@ def consistent_members(
     -------
     ndarray, shape (n_members, n_states), or None
     """
-    constraints = constraint_rows(model, free)
+    free, bounded = known
+    constraints = constraint_rows(model, free, bounded)
     if constraints is None or constraints.free.size < constraints.reached.sum():
         return None
-    points = np.array([[*points_from(each, free, np.zeros_like(free))] for each in starts])
+    points = np.array([[*points_from(each, free, np.zeros_like(free), bounded)] for each in starts])
     count, several, n = points.shape
 
     def repeated(times: int) -> dict[str, Any]:

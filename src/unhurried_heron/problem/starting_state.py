@@ -38,6 +38,7 @@ from unhurried_heron.problem.consistent_rows import (
     met_from,
     points_from,
     states_without_rounding,
+    within_bounds,
 )
 from unhurried_heron.quiet import quietly
 
@@ -54,6 +55,7 @@ class _Constraints:
     time: float
     rows: IntArray
     free: IntArray
+    bounded: Any
 
     def _values(self, state: Array) -> dict[str, Any]:
         scalars = {name: state[index] for name, index in self.model.layout.scalars.items()}
@@ -108,8 +110,7 @@ class _Constraints:
 def _starting_state(
     model: Model,
     start: Array,
-    free: Any,
-    guessed: Any,
+    known: tuple[Any, Any, Any],
     around: Mapping[str, Any],
     time: float,
 ) -> Array:
@@ -120,10 +121,8 @@ def _starting_state(
     model : Model
     start : ndarray, shape (n_states,)
         Values and guesses; NaN where there are none.
-    free : ndarray of bool, shape (n_states,)
-        Where no value was given.
-    guessed : ndarray of bool, shape (n_states,)
-        Where a guess was.
+    known : (ndarray of bool, ndarray of bool, ndarray of bool), shape (n_states,)
+        Where no value was given, where a guess was, and which states are never negative.
     around : mapping of str to object
         Parameters and inputs.
     time : float
@@ -138,8 +137,9 @@ def _starting_state(
         What was given contradicts the constraints, or leaves several solutions, or none was found.
     """
     made, n = model.made_by(Constraints) or Constraints(), model.layout.size
+    free, guessed, bounded = known
     rows = np.flatnonzero(model.mass.sizes(n) == 0.0) if model.mass is not None else np.empty(0, dtype=np.int64)
-    constraints = _Constraints(model, around, time, rows, np.flatnonzero(free))
+    constraints = _Constraints(model, around, time, rows, np.flatnonzero(free), bounded)
     if not constraints.count or not (free.any() or made.algebraic or made.held):
         return start
     if not free.any():
@@ -159,7 +159,7 @@ def _starting_state(
                               location="guess", expected=f'a guess near to one, such as guess={{"{names[0]}": …}}',
                               given="; ".join(shown))  # fmt: skip
     if not found:
-        _refuse_contradiction(constraints, next(points_from(start, free, guessed)), made, unsolved=True)
+        _refuse_contradiction(constraints, next(points_from(start, free, guessed, bounded)), made, unsolved=True)
     if free.sum() < constraints.count:
         _refuse_contradiction(constraints, found[0], made)
     return found[0]
@@ -179,13 +179,14 @@ def _answers(constraints: _Constraints, start: Array, free: Any, guessed: Any) -
     ndarray, shape (n_states,)
     """
     model, time, around = constraints.model, constraints.time, constraints.around
-    together = constraint_rows(model, free)
+    bounded = constraints.bounded
+    together = constraint_rows(model, free, bounded)
     if together is not None:
-        points = np.array([*points_from(start, free, guessed)])
+        points = np.array([*points_from(start, free, guessed, bounded)])
         states, met = met_from(together, points, time, around)
         yield from states_without_rounding(together, states[met], time, around)
         return
-    for point in points_from(start, free, guessed):
+    for point in points_from(start, free, guessed, bounded):
         answer = _solved(constraints, point)
         if answer is not None:
             yield _without_rounding(constraints, answer)
@@ -216,13 +217,15 @@ def _solved(constraints: _Constraints, point: Array) -> Array | None:
             length = np.abs(move).max()
             stands = length <= MET * size and length > CONTRACTS * last
             if length <= ROUNDED * max(size, MET * float(np.abs(state).max())) or stands or not move.any():
+                before_it = state.copy()
                 state[constraints.free] += move
-                return state
+                return within_bounds(state, before_it, constraints.bounded)
             last = length
             part, before = 1.0, float(np.abs(missed / scale).max())
             while part >= SHORTEST:
                 tried = state.copy()
                 tried[constraints.free] += part * move
+                tried = within_bounds(tried, state, constraints.bounded)
                 left = constraints.missed(tried)
                 after = float(np.abs(left / scale).max())
                 if after < before * (1.0 - 0.1 * part):
@@ -299,7 +302,7 @@ def _refuse_contradiction(
     ConstraintError
     """
     layout, n = constraints.model.layout, state.size
-    everything = _Constraints(constraints.model, constraints.around, constraints.time, constraints.rows, np.arange(n))
+    everything = replace(constraints, free=np.arange(n))
     with np.errstate(all="ignore"):
         missed = everything.missed(state)
         # what changes of the values by rounding would miss
@@ -386,7 +389,9 @@ def meeting_constraints(
     around = {**user_input.inputs, **assembled.values}
     given = told_by(initial, model.layout)
     guessed = told_by(guess, model.layout) & ~given
-    start = _starting_state(model, assembled.initial.array, ~given, guessed, around, time)
+    never_negative = told_by(user_input.never_negative, model.layout)
+    known = ~given, guessed, never_negative
+    start = _starting_state(model, assembled.initial.array, known, around, time)
     for name in initial & made.solved.keys() if made is not None else ():
         _refuse_contradicted(assembled, name, {**around, "t": time}, start)
     return replace(assembled, initial=Values(model.layout, start))
