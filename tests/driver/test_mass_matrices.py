@@ -17,6 +17,7 @@ from unhurried_heron import errors
 from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import all_methods, find_method
+from unhurried_heron.methods.rosenbrock import ROSENBROCK
 from unhurried_heron.quiet import quietly
 
 Exact = Callable[[float], Any]
@@ -94,7 +95,7 @@ def test_every_method_that_takes_it_has_its_order(method: str, made: Any, interv
         rtol = 1e-6 if chosen.order > 2 else 1e-3
         assert error(rtol=rtol, atol=1e-3 * rtol) < 20 * rtol
     if getattr(chosen, "fixed_steps", True):
-        errors_seen = [error(count=n) for n in (16, 32, 64, 128)]
+        errors_seen = [error(count=n) for n in (8, 16, 32, 64, 128)]
         order = find_method(method).order if method != "auto" else 5
         halved = [math.log2(a / b) for a, b in zip(errors_seen, errors_seen[1:], strict=False) if b > 3e-12]
         assert not halved or max(halved) > order - (0.4 if order < 6 else 0.8), errors_seen
@@ -182,7 +183,8 @@ def test_growth_from_below_the_tolerance_is_followed(method: str, interval: tupl
 
 
 @pytest.mark.parametrize("step", [40, 4])
-@pytest.mark.parametrize("method", [each.name for each in all_methods() if takes(each, constraints=True)])
+@pytest.mark.parametrize("method", [each.name for each in all_methods()
+                                    if takes(each, constraints=True) and each.family != ROSENBROCK])  # fmt: skip
 def test_a_fixed_step_is_that_of_the_problem_without_the_constraint(method: str, step: float) -> None:
     if not getattr(find_method(method), "fixed_steps", True):
         pytest.skip("takes no fixed steps")

@@ -11,8 +11,10 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron import errors
 from unhurried_heron.methods import catalogue
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
+from unhurried_heron.methods.constraint_trees import algebraic_trees, differential_trees
 from unhurried_heron.methods.interpolant import continuous_weights
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rooted_trees import density, size, trees
@@ -239,3 +241,21 @@ def test_a_record_of_a_file_is_a_method(monkeypatch: pytest.MonkeyPatch) -> None
     assert {*fresh} - {*catalogue.CATALOGUE} == {"another-2"}
     assert (fresh["another-2"].order, fresh["another-2"].name) == (2, "another-2")
     assert all(name in catalogue.CATALOGUE for kind in records.values() for name in kind)
+
+
+def test_constraints_take_an_order_from_rosenbrock_methods_whose_conditions_are_not_met() -> None:
+    # of two stages and order 3 (Hairer and Wanner, Solving Ordinary Differential Equations II, IV.7): of z at order 2
+    # it misses the sum of b_i w_ij alpha_j^2 = 1, w the inverse of beta
+    gamma, root = (3 + math.sqrt(3)) / 6, math.sqrt(3)
+    two = uh.Rosenbrock("two", alpha=[[], [2 / root]], gamma=[[gamma], [-4 / root, gamma]], b=[3 / 4, 1 / 4])
+    assert (two.order, two.order_with_constraints, two.keeps_constraints) == (3, 2, False)
+    # Roche's first terms: f; g_y f; f_y f, f_z g_y f, ...
+    assert [len(differential_trees(k)) for k in (1, 2)] == [1, 2]
+    assert [len(algebraic_trees(k)) for k in (1, 2)] == [1, 5]
+    keep = {each.name for each in all_methods() if getattr(each, "keeps_constraints", False)}
+    assert keep == {"sandu-32", "hairer-wanner-43", "steinebach-54", "di-marzo-54"}
+    decay = uh.Problem.from_rates(
+        lambda t, x, z: [-z, z - x], initial={"x": 1.0, "z": 1.0}, algebraic=["z"], interval=(0, 1)
+    )
+    with pytest.raises(errors.UnfitProblemError, match="two cannot march"):
+        uh.integrate(decay, two, count=9)

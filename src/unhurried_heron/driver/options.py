@@ -52,9 +52,12 @@ def _refuse_mass(method: Method, problem: Problem) -> None:
     ------
     UnfitProblemError
     """
-    mass, takes = problem.model.mass, family_of(method).takes_mass(method)
+    mass = problem.model.mass
     # one that chooses for itself takes a method that can
-    if mass is None or takes == WITH_CONSTRAINTS or capabilities(method).changes_method:
+    if mass is None or capabilities(method).changes_method:
+        return
+    takes = family_of(method).takes_mass(method)
+    if takes == WITH_CONSTRAINTS:
         return
     n = problem.model.layout.size
     constraints = mass.constraints(n)
@@ -73,8 +76,9 @@ def _refuse_mass(method: Method, problem: Problem) -> None:
 
 def taken_by(method: Method, problem: Problem) -> Problem:
     """Return a problem as a method takes it: where it takes no constraints, with rates for algebraic states."""
-    mass, takes = problem.model.mass, family_of(method).takes_mass(method)
-    if mass is None or takes == WITH_CONSTRAINTS or capabilities(method).changes_method:
+    if problem.model.mass is None or capabilities(method).changes_method:
+        return problem
+    if family_of(method).takes_mass(method) == WITH_CONSTRAINTS:
         return problem
     return with_rates_for_all(problem, by_numbers=not family_of(method).implicit) or problem
 

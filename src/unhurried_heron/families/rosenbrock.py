@@ -11,7 +11,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
-from unhurried_heron.families.family import REGULAR, Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import REGULAR, WITH_CONSTRAINTS, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.kernels.rosenbrock_work import LinearlyImplicitWork
@@ -96,6 +96,6 @@ LINEARLY_IMPLICIT: Final = Family(
     time_derivative=True,
     scale=_scale,
     takes_controller=True,
-    takes_mass=lambda method: REGULAR,
+    takes_mass=lambda method: WITH_CONSTRAINTS if method.keeps_constraints else REGULAR,
     beside=LINEAR_KERNELS,
 )

@@ -13,12 +13,15 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.methods.coefficients import Matrix, check_name, floats, refusal, row, sequence, square
+from unhurried_heron.methods.constraint_trees import order_with_constraints
 from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, extended, hidden_error, trees
 from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
 
 ROSENBROCK: Final = "Rosenbrock"
 # Conditions met to this are met.
 _MET: Final = 1e-12
+# The share of what misses a constraint that a step may leave.
+_DAMPED: Final = 0.1
 
 
 class Transformed(NamedTuple):
@@ -172,6 +175,22 @@ class Rosenbrock(OneStep):
     def order(self) -> int:
         """Order of the solution carried on, from the order conditions."""
         return self._order_of(extended(self.b))
+
+    @cached_property
+    def order_with_constraints(self) -> int:
+        """Order where there are constraints of index 1, from the conditions of these; 0 where nothing damps errors."""
+        if not self.region.at_infinity < 1.0:
+            return 0
+        return order_with_constraints(extended(self.alpha), self._beta, extended(self.b), self.order)
+
+    @property
+    def keeps_constraints(self) -> bool:
+        """Whether constraints of index 1 leave it its order, and both solutions bring back what misses one.
+
+        A second solution that does not would tell an error however short the step is.
+        """
+        damps = max(self.region.at_infinity, abs(self.embedded_at_infinity)) <= _DAMPED
+        return damps and self.order_with_constraints == self.order
 
     @cached_property
     def embedded_order(self) -> int:
