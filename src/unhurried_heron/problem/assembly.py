@@ -103,13 +103,14 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
-    if is_complete(assembled) and not model.rates.written:
-        # what a function returns is known from its first call
+    # what a function returns is known from its first call, which is the trial
+    tried = is_complete(assembled) and not model.rates.written
+    if tried:
         assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     if is_complete(assembled) or ((held.size or model.manifold) and not left_open):
         with collector.gathering():
             assembled = meeting_constraints(user_input, assembled, initial.keys(), guess.keys())
-    if is_complete(assembled):
+    if is_complete(assembled) and not tried:
         assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
     # A changed copy may leave a parameter unused.
