@@ -27,9 +27,6 @@ from unhurried_heron.kernels.linear_algebra.structure import (
 from unhurried_heron.kernels.machine_code.compiling import inner, inner_fast_sums
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 
-# Bands as wide as this on either side have code of their own, in which the lengths of loops are known: a line of one to
-# three species. A row of two takes half the time of what is written for any band.
-
 
 def _real_factors(known):
     """Return what factors a real matrix whose band is ``known`` wide on either side (0: any band)."""
@@ -214,7 +211,10 @@ def _complex_solution(known):
 
 
 def _by_width(make):
-    """Return what ``make`` makes for any band and for narrow ones, as one function that looks which."""
+    """Return what ``make`` makes for any band and for narrow ones, as one function that looks which.
+
+    Where the widths are known, as on a line of one to three species, the compiler writes the loops out.
+    """
     any_band, one, two, three = make(0), make(1), make(2), make(3)
 
     @inner
