@@ -49,6 +49,7 @@ HEAVY = {"matplotlib", "xarray", "pandas", "sympy", "numba", "scipy", "pydantic"
 NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {
     "formulas/algebra.py",
+    "families/elimination_order.py",
     "families/factorisations.py",
     "families/krylov.py",
     "families/large_linear.py",

@@ -115,7 +115,7 @@ def stride_of(method: RungeKutta) -> tuple[int, int]:
     return _compiled(method, None, True)[0][4], total + 1
 
 
-@functools.lru_cache(maxsize=64)
+@functools.lru_cache(maxsize=256)
 def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list[int], Any]:
     """Compile the steps of a method, once for each number of states.
 

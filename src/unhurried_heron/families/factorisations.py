@@ -2,48 +2,26 @@
 
 from __future__ import annotations
 
-import atexit
-import threading
-import time
-from collections.abc import Callable, Mapping
-from contextlib import suppress
+from collections.abc import Mapping
 from typing import Any, Final
 
 import numpy as np
 from scipy.linalg import blas, lapack
 from scipy.sparse import coo_array, csc_array
 from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
-from scipy.sparse.linalg import spilu, splu
+from scipy.sparse.linalg import splu
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import unforeseen
+from unhurried_heron.families.elimination_order import FROM_DIAGONAL, order_for_factors
+from unhurried_heron.families.factoring_thread import apart
 from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
-from unhurried_heron.kernels.machine_code.prepare import load_kernels
-from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 # Columns of a block of full factors.
 _COLUMNS: Final = 128
-# How sparse factors are made at first: a pivot on the diagonal is taken unless it is smaller than the largest entry
-# of its column by this factor
-_FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
 # Factors are accepted if the error of a solution with entries of about one is at most this.
 _SOLVED: Final = 1e-6
-# Numbers of factors that are made where nobody named them, in 400 MB,
-_MOST_NUMBERS: Final = 50_000_000
-# and the seconds that may take,
-_MOST_SECONDS: Final = 30.0
-# by the operations in a second that SuperLU managed at least, on grids and networks of 5,000 to 80,000 unknowns.
-_OPERATIONS: Final = 1.5e9
-# What makes SuperLU order the columns, and do little else.
-_ORDER_ALONE: Final = {**_FROM_DIAGONAL, "drop_tol": 1.0, "fill_factor": 1.0}
-# Unknowns from which a factorisation has a thread of its own.
-_OWN_THREAD: Final = 2000
-# Seconds between two looks whether it must end.
-_LOOK_SECONDS: Final = 0.05
-# Seconds that the process waits for such threads at its end.
-_LAST_SECONDS: Final = 5.0
 
 
 def identity_of(n: int) -> MassMatrix:
@@ -144,7 +122,7 @@ class FullFactors:
 
 
 class SparseFactors:
-    """(shift*M - J) with sparse direct factors, ordered by minimum degree of A^T + A.
+    """(shift*M - J) with sparse direct factors, ordered by minimum degree of A^T + A or by nested dissection.
 
     Patterns of grids are symmetric, and shift*M - J has a strong diagonal where a step is sensible: pivots from there
     leave half the fill of an order of the columns alone. Where they are too weak, which a solution tells, the factors
@@ -156,6 +134,10 @@ class SparseFactors:
         self._probe = 1.0 + 0.5 * np.cos(np.arange(n))
         rows, columns = entries
         self._places = np.concatenate([rows, mass.rows]), np.concatenate([columns, mass.columns])
+        # how they are made at first, and the order of the unknowns that they are made for: None for their own
+        self._options: Mapping[str, Any] = FROM_DIAGONAL
+        self._order: Any = None
+        self._looked = False
 
     def matrix(self, shifts: Any, values: Array) -> Any:
         """Return the matrix, a csc_array."""
@@ -167,7 +149,9 @@ class SparseFactors:
         if not (np.isfinite(values).all() and np.isfinite(shifts).all()):
             return None
         matrix = self.matrix(shifts, values)
-        factors = self._factored(matrix, _FROM_DIAGONAL)
+        if not self._looked:
+            matrix = self._in_order(matrix)
+        factors = self._factored(matrix, self._options)
         if factors is not None and not self._solves(matrix, factors):
             factors = self._factored(matrix, {})
         if factors is None:
@@ -179,6 +163,17 @@ class SparseFactors:
         odd = np.count_nonzero(self._factors.U.diagonal() < 0)
         odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
         return -1 if odd % 2 else 1
+
+    def _in_order(self, matrix: Any) -> Any:
+        """Choose the order of the unknowns, once; return the first matrix in it."""
+        order, self._looked = order_for_factors(matrix, self._control), True
+        if order is None:
+            return matrix
+        position = np.empty_like(order)
+        position[order] = np.arange(self._n)
+        self._places = position[self._places[0]], position[self._places[1]]
+        self._options, self._order = {**FROM_DIAGONAL, "permc_spec": "NATURAL"}, order
+        return csc_array(matrix[order][:, order])
 
     def _factored(self, matrix: Any, options: Mapping[str, Any]) -> Any:
         """Return factors; None where the matrix is singular, or the march is stopped meanwhile."""
@@ -192,107 +187,12 @@ class SparseFactors:
 
     def solve(self, right: Array, tolerance: float) -> Array:
         """Return the solution; factors always meet the tolerance."""
-        found: Array = self._factors.solve(right)
+        if self._order is None:
+            found: Array = self._factors.solve(right)
+            return found
+        found = np.empty_like(right)
+        found[self._order] = self._factors.solve(right[self._order])
         return found
-
-
-def expected_work(matrix: Any, most: int, control: Any) -> tuple[int, float]:
-    """Return how many numbers a triangular factor will hold, and the seconds that factors will take.
-
-    Parameters
-    ----------
-    matrix : csc_array
-    most : int
-        Numbers beyond which they are not counted any more.
-    control : CONTROL
-
-    Returns
-    -------
-    (int, float)
-        More than ``most`` where there are that many, or where there are no factors.
-    """
-    n = matrix.shape[0]
-    ordered = apart(lambda: spilu(matrix, **_ORDER_ALONE), n, control)
-    if ordered is None:
-        return most + 1, np.inf
-    order = np.argsort(ordered.perm_c)
-    pattern = csc_array((np.ones(matrix.nnz), matrix.indices, matrix.indptr), shape=matrix.shape)
-    rows = (pattern + pattern.T).tocsr()[order][:, order]
-    starts, columns = rows.indptr.astype(np.int64), rows.indices.astype(np.int64)
-    operations, work = np.zeros(1), np.zeros((3, n), dtype=np.int64)
-    (kernel,) = load_kernels("linear_algebra.fill_in.count")
-    fill = kernel(address_table(n, starts, columns, *work, most, operations))
-    return fill, 2.0 * float(operations[0]) / _OPERATIONS
-
-
-def affordable(matrix: Any, control: Any) -> bool:
-    """Whether sparse factors take no more memory and time than there is, before they are made."""
-    more = 4.0 if np.iscomplexobj(matrix) else 1.0
-    most = int(_MOST_NUMBERS / more) // 2
-    fill, seconds = expected_work(matrix, most, control)
-    return fill <= most and more * seconds <= min(_MOST_SECONDS, seconds_left())
-
-
-# Threads for whose factors nobody waits any more.
-_left: list[threading.Thread] = []
-
-
-@atexit.register
-def _wait_for_those_left() -> None:
-    """Give factorisations that were left to themselves some seconds before the interpreter ends under them."""
-    deadline = time.monotonic() + _LAST_SECONDS
-    for thread in _left:
-        thread.join(max(0.0, deadline - time.monotonic()))
-
-
-def apart(make: Callable[[], Any], n: int, control: Any) -> Any:
-    """Return the factors of SuperLU; None where the matrix is singular, or the march is stopped meanwhile.
-
-    Nothing stops the factorisation itself, so a large one has a thread, which is left to itself.
-
-    Parameters
-    ----------
-    make : callable
-        Returns them.
-    n : int
-        Order of the matrix.
-    control : CONTROL
-
-    Returns
-    -------
-    object or None
-
-    Raises
-    ------
-    Exception
-        Any but that of a singular matrix.
-    """
-    if n < _OWN_THREAD:
-        with suppress(RuntimeError):
-            return make()
-        return None
-    found: list[Any] = []
-    wrong: list[Exception] = []
-    done = threading.Event()
-
-    def work() -> None:
-        try:
-            found.append(make())
-        except RuntimeError:
-            found.append(None)
-        except Exception as error:  # it is raised where it is waited for
-            wrong.append(error)
-        done.set()
-
-    thread = threading.Thread(target=work, daemon=True)
-    thread.start()
-    while not done.wait(_LOOK_SECONDS):
-        if control["stop"][0] != 0:
-            _left[:] = [*(each for each in _left if each.is_alive()), thread]
-            return None
-    if wrong:
-        raise wrong[0]
-    return found[0]
 
 
 def _odd(order: Any) -> int:

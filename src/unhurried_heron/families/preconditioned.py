@@ -13,7 +13,9 @@ from scipy.sparse.linalg import spilu
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.families.factorisations import SparseFactors, affordable, apart
+from unhurried_heron.families.elimination_order import affordable
+from unhurried_heron.families.factoring_thread import apart
+from unhurried_heron.families.factorisations import SparseFactors
 from unhurried_heron.families.krylov import Matrix
 from unhurried_heron.families.linear import LinearDemand
 from unhurried_heron.families.stored_entries import Storage, stored_context
