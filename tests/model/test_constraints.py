@@ -111,16 +111,20 @@ def test_a_conservation_law_is_a_constraint(method: str) -> None:
         assert [run[key][-1] for key in "abc"] == pytest.approx([float(each) for each in truth.values()], rel=1e-6)
 
 
-@pytest.mark.parametrize("method", ["dormand-prince-54", "gauss-4", "radau-iia-5"])
-def test_runs_go_on_and_calls_are_repeated(method: str) -> None:
-    problem = problem_of("a cubic")
-    first, again = (uh.integrate(problem, method, rtol=1e-8) for _ in range(2))
+@pytest.mark.parametrize("rtol", [1e-3, 1e-8])
+@pytest.mark.parametrize("method", [name for name in EVERY if find_method(name).adaptive])
+def test_runs_go_on_and_calls_are_repeated(method: str, rtol: float) -> None:
+    """A march meets constraints within its tolerance: what it comes to contradicts none."""
+    problem, near = problem_of("a cubic"), {"rel": max(1e-6, 30 * rtol)}
+    first, again = (uh.integrate(problem, method, rtol=rtol) for _ in range(2))
     assert np.array_equal(first.states, again.states)
     longer = first.extend(2)
-    assert longer["z"][-1] == pytest.approx(math.exp(-2), rel=1e-6)
+    assert longer["z"][-1] == pytest.approx(math.exp(-2), **near)
     assert longer.problem == problem.with_(interval=(0, 2))
-    earlier = uh.integrate(problem.with_(interval=(0.5, 1)), method, rtol=1e-8).extend(0)
-    assert earlier["z"][0] == pytest.approx(math.exp(0.5), rel=1e-6)
+    earlier = uh.integrate(problem.with_(interval=(0.5, 1)), method, rtol=rtol).extend(0)
+    assert earlier["z"][0] == pytest.approx(math.exp(0.5), **near)
+    assert "The hardest state" in str(uh.explain(first)) or rtol == 1e-8
+    assert "no longer ones were seen to fail" in str(uh.largest_step(problem, "heun-2"))
 
 
 @pytest.mark.parametrize(("name", "over", "why"), [
@@ -269,6 +273,30 @@ def test_events_act_and_constraints_hold_again() -> None:
     assert run.constraints["missed by"].max() < 1e-8
     back = run.recorded([float(run.events["time"].iloc[-1]), 4.0])
     assert abs(back["u"] ** 2 + back["w"] ** 2 - 1).max() < 1e-8
+
+
+@pytest.mark.parametrize("ends", [False, True])
+@pytest.mark.parametrize(
+    "method", ["auto", "dormand-prince-54", "hairer-wanner-43", "backward-differentiation-variable"]
+)
+def test_algebraic_states_after_an_event_are_those_that_it_leads_to(method: str, ends: bool) -> None:
+    """In its row, where it is the last thing that happens, and where it ends the run."""
+    triples = uh.Event(every=2, name="triples", then="k = 3*k", stop_after=2 if ends else None)
+    problem = uh.Problem.from_text(
+        "x' = -z\n0 = z^3 + z - k*x",
+        initial={"x": 2},
+        parameters={"k": 1.0},
+        interval=(0, 5 if ends else 4),
+        events=[triples],
+    )
+    run = uh.integrate(problem, method, rtol=1e-6)
+    assert run.ending.time == 4
+    after = run.events
+    for k, x, z in [*zip(after["k after"], after["x after"], after["z after"], strict=True),
+                    [run.final[name] for name in ("k", "x", "z")]]:  # fmt: skip
+        assert z**3 + z == pytest.approx(k * x, rel=1e-4)
+    assert run.final["k"] == 9
+    assert run.extend(6).final["k"] == 27
 
 
 @pytest.mark.parametrize("n", [3, 40, 700])

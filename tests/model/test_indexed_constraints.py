@@ -75,8 +75,40 @@ def test_a_rope_turns_as_its_closed_form(method, n):
         assert np.allclose(run[label][-1], wanted, rtol=0, atol=2e3 * tolerance * np.abs(wanted).max())
     missed = run.constraints["missed by"]
     assert len(missed) == 3
+    assert (method != "auto") or "stability did not limit them" in run.method_selection
     assert missed[1:].max() < 1e-11 * n
     assert missed[0] < 1e4 * tolerance * n
+
+
+@pytest.mark.parametrize("record", ["steps", 5, "on disk"])
+def test_where_it_is_stiff_an_implicit_method_goes_on(record, tmp_path):
+    """Friction against what turns with the rope limits an explicit method, and changes nothing."""
+    text = ROPE.replace("(x[n] - x[n-1])\n", "(x[n] - x[n-1]) - drag*(x[n]' + y[n])\n")
+    start = {"x[i]": "i", "y[i]": 0, "x'[i]": 0, "y'[i]": "i"}
+    events = [uh.Event("x[5] = 0", "up"), uh.Event(every=1, name="often", then="g = g + 0")]
+    problem = uh.Problem.from_text(
+        text, parameters={"n": 5, "g": 0, "drag": 3e4}, initial=start, interval=(0, 3), events=events
+    )
+    if record == "on disk":
+        # what is there is of one march
+        assert uh.integrate(problem, rtol=1e-5, record=9, into=tmp_path / "rows.nc").method == "radau-iia-9"
+        return
+    run = uh.integrate(problem, rtol=1e-5, record=record, ledger=True)
+    assert run.tally.changes == 1
+    assert set(run.ledger["method"]) == {"verner-76", "radau-iia-9"}
+    assert len(run.ledger) == run.tally.accepted + run.tally.refused
+    assert run.events["name"].tolist() == ["often", "up", "often", "often"]
+    assert run.events["time"][1] == pytest.approx(np.pi / 2, abs=1e-4)
+    for each, end in ((run, 3), (run.extend(4) if record == "steps" else run, 4 if record == "steps" else 3)):
+        assert np.allclose(each["x"][-1], np.arange(1, 6) * np.cos(end), atol=1e-3)
+        assert np.allclose(each["pull"][-1], np.cumsum(np.arange(5, 0, -1))[::-1], atol=1e-2)
+    if record == "steps":
+        # steps of both methods, between their ends
+        at = np.linspace(0, 3, 50)
+        assert np.allclose(run.at(at, ["x[5]"])[:, 0], 5 * np.cos(at), atol=1e-3)
+    short = uh.integrate(problem, rtol=1e-5, budget={"steps": run.tally.accepted + run.tally.refused - 5})
+    assert short.ending.reason == "budget"
+    assert short.tally.changes == 1
 
 
 @pytest.mark.parametrize("text", [SHIFTED, SINGLE, BY_GAPS])

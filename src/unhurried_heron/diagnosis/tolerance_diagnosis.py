@@ -9,8 +9,9 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.diagnosis.candidates import method_of, run_again, work_of
-from unhurried_heron.errors import unforeseen
+from unhurried_heron.errors import ConstraintError, unforeseen
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
@@ -112,9 +113,12 @@ class TighterRun:
             + _tolerance_of_states(run, "rtol") * np.abs(problem.start)
             + _tolerance_of_states(run, "atol")
         )
-        with quietly():
-            # The warning on closed forms that begin elsewhere is meant for users.
-            begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
+        try:
+            with quietly():
+                # The warning on closed forms that begin elsewhere is meant for users.
+                begun = beginning_near(problem, moved, {})
+        except ConstraintError:
+            return None
         found = run_again(run, self.by, times=_LONGER, problem=begun, record=self.wanted_times.tolist(), **self.changed)
         return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
 

@@ -78,12 +78,23 @@ def _concatenated_data(data: RunData, first: Run, second: Run) -> RunData:
 def _concatenated_trajectory(one: Trajectory, other: Trajectory) -> Trajectory:
     jumps = _concatenated_jumps(one.jumps, other.jumps)
     if isinstance(one, StepTrajectory) and isinstance(other, StepTrajectory):
-        return StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state, jumps, one.nonnegative)
+        return StepTrajectory(
+            _of_one_degree((*one.pieces, *other.pieces)), other.end_time, other.end_state, jumps, one.nonnegative
+        )
     count = one.times.size if isinstance(one, StepTrajectory) or one.wanted < 0 else one.wanted
     times = np.concatenate([one.times[:count], other.times])
     states = np.concatenate([one.states[:count], other.states])
     wanted = other.times.size if isinstance(other, StepTrajectory) or other.wanted < 0 else other.wanted
     return RecordedTrajectory(times, states, other.end_time, other.end_state, jumps, count + wanted)
+
+
+def _of_one_degree(pieces: tuple[tuple[Array, Array, Array], ...]) -> tuple[tuple[Array, Array, Array], ...]:
+    """Return the steps of several methods with polynomials of the highest of their degrees."""
+    most = max((each.shape[1] for _, _, each in pieces), default=0)
+    return tuple(
+        (starts, steps, np.pad(each, ((0, 0), (0, most - each.shape[1]), (0, 0)))) if each.shape[1] < most
+        else (starts, steps, each) for starts, steps, each in pieces
+    )  # fmt: skip
 
 
 def _concatenated_trace(first: Run, second: Run) -> Trace | None:

@@ -63,7 +63,7 @@ class Driver:
         self._longest = self.left = 0.0
         self.looks: list[Look] = []
         self._next_look = next_look(0)
-        self.interrupted = self.ctrl_c = False
+        self.interrupted = self.ctrl_c = self.hands_over = False
         self.call_host: Callable[[], bool] = bool
         self.exhausted = ""
 
@@ -88,6 +88,9 @@ class Driver:
                 reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
+                if reason is Reason.CHANGE and self._request.hands_over:
+                    self.hands_over, reason = True, Reason.PAUSED
+                    break
                 if reason is Reason.CHANGE:
                     self.march.change()
                     # The pace that is known is that of the other method.

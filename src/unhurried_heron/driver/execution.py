@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any, NamedTuple
 
@@ -17,9 +18,11 @@ from unhurried_heron.driver.event_continuation import (
     final_modes,
     reversed_event,
 )
-from unhurried_heron.driver.options import taken_by
+from unhurried_heron.driver.handing_over import handed_over
+from unhurried_heron.driver.options import able_with_mass, hands_over, taken_by
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.errors import RunError
+from unhurried_heron.errors import ConstraintError, RunError
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -76,9 +79,13 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
     """
     tools = _tools()
     # what a problem is put in for its method is no concern of the run
-    given, problem = request.problem, taken_by(request.method, request.problem)
+    given = request.problem
+    if request.sink is not None:
+        # what is on disk is of one march
+        request = replace(request, method=able_with_mass(request.method, given, request.relative))
+    problem = taken_by(request.method, given)
     if problem is not given:
-        request = replace(request, problem=problem)
+        request = replace(request, problem=problem, hands_over=hands_over(request.method, given))
 
     def once(request: RunRequest) -> Any:
         """Return the run of a single march."""
@@ -87,7 +94,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             kind = tools.linear_kind(request)
             driver = tools.set_up(request, kind)
         except OutOfTimeError:
-            return tools.Part(tools.run_without_march(request, further), None, 0, None, {}, {})
+            return tools.Part(tools.run_without_march(request, further), None, 0, None, {}, {}, False)
         bar = tools.ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -100,13 +107,17 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         roots, widths = (driver.root_values(), driver.widths()) if in_parts else ({}, {})
         run = tools.build_run(request, driver, reason, kind, further)
         limit = tools.limit_of_part(request, driver)
-        return tools.Part(run, driver.slide, driver.march.last("stopped_by"), limit, roots, widths)
+        stopped = driver.march.last("stopped_by")
+        return tools.Part(run, driver.slide, stopped, limit, roots, widths, driver.hands_over)
 
     with done_within(request.budget.seconds, spent):
         first = once(request)
         whole: Run = first.run
         if first.slide is not None:
             whole, limit = tools.continue_sliding(request, first, first.slide, once)
+            whole = tools.with_ending_of_whole(request, whole, limit)
+        if first.hands_over:
+            whole, limit = handed_over(request, given, first, once)
             whole = tools.with_ending_of_whole(request, whole, limit)
         return whole if problem is given else replace(whole, problem=given)
 
@@ -172,8 +183,8 @@ def _problem_from(run: Run, state: Any, interval: tuple[float, float]) -> Proble
     """
     with quietly():
         # The warning on closed forms that begin elsewhere is meant for users.
-        return run.problem.with_(
-            initial=dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True)),
-            interval=interval,
-            parameters=final_modes(run),
-        )
+        values = dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True))
+        with suppress(ConstraintError):
+            return run.problem.with_(initial=values, interval=interval, parameters=final_modes(run))
+        # a march meets constraints within its tolerance
+        return beginning_near(run.problem, np.asarray(state), final_modes(run), interval=interval)

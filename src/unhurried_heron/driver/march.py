@@ -38,6 +38,7 @@ from unhurried_heron.kernels.memory.bundles import (
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.kernels.memory.initial_data import INITIAL, SOURCE_ITEM, SOURCE_KIND, STEPS, InitialData
 from unhurried_heron.kernels.memory.links import LINK_SIZE
+from unhurried_heron.kernels.stiffness_switching_work import PACE
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.assembly import AssembledProblem
 from unhurried_heron.problem.problem import Problem
@@ -146,6 +147,20 @@ class March:
         """Lay out the other of two methods and let it march; go on as before where there is none."""
         if self.complete():
             load_kernels("stiffness_switching.changed")[0](self.table)
+
+    def change_at_last(self, pace: float, wait: int) -> None:
+        """Let the first of two methods change when it has been limited by stability for long.
+
+        Parameters
+        ----------
+        pace : float
+            h times an eigenvalue beyond which a step is limited.
+        wait : int
+            Looks at which it is so in a row.
+        """
+        self.own.limits[PACE] = pace
+        for record in (self.own.choice, *(fresh for record, fresh in self._records if record is self.own.choice)):
+            record["wait"] = wait
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
         """Return the table of addresses by which a kernel marches.

@@ -76,14 +76,26 @@ def _refuse_mass(method: Method, problem: Problem) -> None:
 
 def taken_by(method: Method, problem: Problem) -> Problem:
     """Return a problem as a method takes it: where it takes no constraints, with rates for algebraic states."""
-    if problem.model.mass is None or capabilities(method).changes_method:
+    if problem.model.mass is None:
         return problem
+    if capabilities(method).changes_method:
+        return with_rates_for_all(problem, by_numbers=True) or problem if _held_and_smooth(problem) else problem
     if family_of(method).takes_mass(method) == WITH_CONSTRAINTS:
         return problem
     return with_rates_for_all(problem, by_numbers=not family_of(method).implicit) or problem
 
 
-def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
+def hands_over(method: Method, problem: Problem) -> bool:
+    """Whether a pair begins with rates for algebraic states, and goes on with constraints where stiffness begins."""
+    return taken_by(method, problem) is not problem and capabilities(method).changes_method
+
+
+def _held_and_smooth(problem: Problem) -> bool:
+    """Whether constraints hold what moves, and there is no switch in its rates: such motions are seldom stiff."""
+    return bool(problem.model.manifold) and not problem.model.rates.switches
+
+
+def able_with_mass(method: Method, problem: Problem, relative: Array, *, free: bool = False) -> Method:
     """Return the method that marches: of a pair the stiff one where there is a mass matrix, which the other takes not.
 
     Parameters
@@ -92,12 +104,14 @@ def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
     problem : Problem
     relative : ndarray, shape (n_states,)
         Relative tolerances.
+    free : bool, optional
+        Whether a pair may begin with the other one all the same (`hands_over`).
 
     Returns
     -------
     Method
     """
-    if problem.model.mass is None or not capabilities(method).changes_method:
+    if problem.model.mass is None or not capabilities(method).changes_method or (free and hands_over(method, problem)):
         return method
     if problem.model.layout.size >= MANY_SPARSE and not _moves_in_a_band(problem):
         return find_method(_FOR_LARGE_MASS)

@@ -85,6 +85,8 @@ class RunRequest:
         Whether the run is a later part of another one, which is judged as a whole.
     sink : RowsOnDisk or None
         Takes the recorded states as they come.
+    hands_over : bool
+        Whether the march ends where its method would change to a stiff one.
     prepared : Prepared or None
         Of an earlier run of the same request.
     """
@@ -113,6 +115,7 @@ class RunRequest:
     widths: Mapping[str, float] = field(default_factory=dict)
     continues: bool = False
     sink: Any = None
+    hands_over: bool = False
     prepared: Prepared | None = field(default=None, init=False, compare=False, repr=False)
 
     @cached_property

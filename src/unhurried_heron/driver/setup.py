@@ -40,7 +40,7 @@ from unhurried_heron.families.linear_choice import (
     refuse_large,
 )
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED
+from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED, near_border
 from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS, STIFF_STEP_COST
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
@@ -48,6 +48,9 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.sliding import surfaces_of
 
 _NO_TIMES: Final = np.empty(0)
+# Looks in a row, over some 600 steps, at which stability limits a march that ends where it changes: as many steps cost
+# about what a stiff method takes for a whole run, so that a change costs no more than twice as much as a better one.
+_LIMITED_FOR: Final = 48
 
 
 def set_up(request: RunRequest, kind: str, *, stops: bool = False) -> Driver:
@@ -113,6 +116,8 @@ def _laid_out(request: RunRequest, kind: str, prepared: Prepared) -> March:
     march.key, march.tracer = prepared.key, tracer
     if tracer is not None:
         tracer.around = march.state_of_march
+    if request.hands_over:
+        march.change_at_last(near_border(family.members(request.method, request.relative)[0]), _LIMITED_FOR)
     if family.second_later:
         march.find_other = lambda: _second_method(request, march)
     return march

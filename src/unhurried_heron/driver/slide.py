@@ -49,6 +49,8 @@ class Part(NamedTuple):
         As `RunRequest.roots`.
     widths : dict of str to float
         As `RunRequest.widths`.
+    hands_over : bool
+        Whether it ended where a stiff method is to go on.
     """
 
     run: Run
@@ -57,6 +59,7 @@ class Part(NamedTuple):
     limit: StabilityLimit | None
     roots: dict[str, float]
     widths: dict[str, float]
+    hands_over: bool
 
 
 Once = Callable[[RunRequest], Part]

@@ -8,11 +8,11 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import BoolArray
-from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.complementarity import SLIDES, TRUE
 from unhurried_heron.driver.concatenation import concatenated
+from unhurried_heron.driver.continuation import continuation_request, remaining_budget
 from unhurried_heron.driver.endings import ending_of
-from unhurried_heron.driver.event_continuation import continued_event, event_counts, events_at_end, final_modes
+from unhurried_heron.driver.event_continuation import event_counts, final_modes
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Once, Part, Slide
 from unhurried_heron.driver.slide_detection import (
@@ -24,7 +24,6 @@ from unhurried_heron.driver.slide_detection import (
     standing_of,
 )
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.model import Model
@@ -36,7 +35,6 @@ from unhurried_heron.model.sliding import (
     surfaces_of,
 )
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
-from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
@@ -83,8 +81,8 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
             continue
         # An event that acts may move the state off the switch.
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped, limit_of_part, left_at, _ = once(
-            replace(_continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
+        part, again, stopped, limit_of_part, left_at, *_ = once(
+            replace(continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
         )
         limit, roots = limit_of_part or limit, roots | left_at
         left = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
@@ -94,7 +92,7 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
         )  # fmt: skip
         part = _without_repeated_crossings(whole, part)
         whole = _appended(request, whole, _marked_as_sliding(part, surfaces, len(events)) if surfaces else part)
-        request = replace(request, budget=_remaining_budget(request.budget, part))
+        request = replace(request, budget=remaining_budget(request.budget, part))
         now = whole.data.trajectory.end_time
         changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - request.problem.interval[0])]
         changes.append(now)
@@ -279,48 +277,6 @@ def _ends_run(event: Event, whole: Run, index: int) -> bool:
     bool
     """
     return event.stop or event.stop_after == event_counts(whole)[index]
-
-
-def _remaining_budget(budget: Budget, part: Run) -> Budget:
-    """Return what a part of a run leaves of the budget."""
-    tally = part.tally
-    used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations}
-    # The seconds of a budget are those of the whole call.
-    rest = {name: max(getattr(budget, name) - count, 1) for name, count in used.items() if getattr(budget, name)}
-    return replace(budget, **rest)
-
-
-def _continuation_request(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
-    """Ask for what goes on where a run ended.
-
-    Parameters
-    ----------
-    request : RunRequest
-    run : Run
-    model : Model
-    events : tuple of Event
-
-    Returns
-    -------
-    RunRequest
-    """
-    problem, trajectory = request.problem, run.data.trajectory
-    counts = [*event_counts(run), *[0] * len(events)]
-    met = tuple(continued_event(event, counts[k], run) for k, event in enumerate(events))
-    assembled = replace(
-        problem.assembled,
-        model=model,
-        values={**problem.assembled.values, **final_modes(run)},
-        initial=Values(problem.model.layout, trajectory.end_state),
-        interval=(trajectory.end_time, problem.interval[1]),
-    )
-    times = request.times
-    if times is not None:
-        sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
-        times = times[sign * times > sign * trajectory.end_time]
-    begun = Problem(problem.user_input, assembled)
-    return replace(request, problem=begun, events=met, times=times, met=events_at_end(run), first=None,
-                   continues=True)  # fmt: skip
 
 
 def _projected(request: RunRequest, run: Run, slide: Slide) -> Run:

@@ -110,12 +110,22 @@ def _pace(method: Any, relative: Array) -> float:
     z = 1j * np.geomspace(1e-3, 30.0, 3000)
     estimate = np.abs(value_at(method.stability, z) - value_at(method.embedded_stability, z))
     allowed = float(np.abs(z[int(np.argmax(estimate > tolerance))])) if (estimate > tolerance).any() else 30.0
-    # a swing that has died down holds the steps at the border of stability on the imaginary axis
-    grows = np.abs(value_at(method.stability, z)) > _GROWS
-    border = float(np.abs(z[int(np.argmax(grows))])) if grows.any() else 30.0
+    border = _border(method)
     return float(
         min(_SLOWER * allowed, _CLOSE * method.real_stability_limit, max(_BORDER * border, _FOLLOWED * allowed))
     )
+
+
+def _border(method: Any) -> float:
+    """Return where the imaginary axis leaves the stability region: a swing that has died down holds the steps there."""
+    z = 1j * np.geomspace(1e-3, 30.0, 3000)
+    grows = np.abs(value_at(method.stability, z)) > _GROWS
+    return float(np.abs(z[int(np.argmax(grows))])) if grows.any() else 30.0
+
+
+def near_border(method: Any) -> float:
+    """Return the h lambda beyond which a step is limited by stability, whatever its accuracy."""
+    return _BORDER * min(_border(method), float(method.real_stability_limit))
 
 
 ALONG_THE_RUN: Final = Family(

@@ -306,8 +306,10 @@ def _start(system, work, control):
     int
     """
     choice = choice_in(work.choice)
-    if choice.wait == 0:
-        choice.wait, choice.due = _FIRST_WAIT, _LOOKS_WHEN_STIFF
+    if choice.due == 0:
+        choice.due = _LOOKS_WHEN_STIFF
+        if choice.wait == 0:
+            choice.wait = _FIRST_WAIT
         work.taken[0] = work.taken[1] = 0
         for k in range(system.n):
             work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0

@@ -165,7 +165,12 @@ def with_rates_for_all(problem: Problem, *, by_numbers: bool = False) -> Problem
 
 
 def beginning_near(
-    problem: Problem, state: Array, parameters: Mapping[str, float], given: Mapping[str, Any] = MappingProxyType({})
+    problem: Problem,
+    state: Array,
+    parameters: Mapping[str, float],
+    given: Mapping[str, Any] = MappingProxyType({}),
+    *,
+    interval: tuple[float, float] | None = None,
 ) -> Problem:
     """Return a problem with other parameters that begins near to a state, where its constraints hold.
 
@@ -176,6 +181,8 @@ def beginning_near(
     parameters : mapping of str to float
     given : mapping of str to object, optional
         Other values of some states.
+    interval : (float, float), optional
+        Another one.
 
     Returns
     -------
@@ -186,9 +193,10 @@ def beginning_near(
     ConstraintError
         There is no such state.
     """
+    interval = interval or problem.interval
     values = {**dict(zip(problem.states, state.tolist(), strict=True)), **given}
     if problem.model.made_by(Constraints) is None:
-        other = problem.with_(initial=values, parameters=parameters)
+        other = problem.with_(initial=values, parameters=parameters, interval=interval)
         begun = other.start
         held = _consistent_near(other, begun)
         if held is begun:
@@ -196,7 +204,7 @@ def beginning_near(
         return other.with_(initial=dict(zip(problem.states, held.tolist(), strict=True)))
     before = problem.user_input
     near = replace(before, initial={}, guess=values, parameters={**(before.parameters or {}), **parameters},
-                   units=dict(problem.units))  # fmt: skip
+                   units=dict(problem.units), interval=interval)  # fmt: skip
     return type(problem).of(near, problem.model)
 
 

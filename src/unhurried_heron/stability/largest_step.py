@@ -16,6 +16,7 @@ from unhurried_heron.errors import MethodError, OptionError, unforeseen
 from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, capabilities, in_use
+from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
@@ -232,7 +233,7 @@ class _Search:
         moved = self.problem.start + _NUDGE * signs * self.size
         with quietly():
             # The warning on closed forms that begin elsewhere is meant for users.
-            problem = self.problem.with_(initial=dict(zip(self.problem.states, moved.tolist(), strict=True)))
+            problem = beginning_near(self.problem, moved, {})
         other = attempt_run(problem, method, **options, budget=Budget(seconds=self._left())).run
         if other is None or other.states.shape != run.states.shape:
             return 0.0

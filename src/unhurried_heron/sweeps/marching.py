@@ -13,7 +13,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import checked_request
 from unhurried_heron.driver.member_times import member_values
-from unhurried_heron.driver.options import taken_by
+from unhurried_heron.driver.options import able_with_mass, taken_by
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import COUNTED
@@ -106,7 +106,9 @@ def march(group: Group) -> Outcome:
     with quietly():
         base = group.problem.with_(parameters=parameters, initial=initial)
     checked = checked_request(base, group.method, time.perf_counter(), **group.options)
-    request = replace(checked, problem=taken_by(checked.method, checked.problem))
+    # all members march as one would
+    method = able_with_mass(checked.method, base, checked.relative)
+    request = replace(checked, method=method, problem=taken_by(method, base))
     model, times = base.model, _times(request)
     columns = len(base.states) + (len(base.derived) if group.derived else 0)
     found = nothing_yet(group.count, times.size, columns, len(base.states), len(group.measures))

@@ -186,6 +186,24 @@ def _act(system, watch, control, crossing, event, index):
 
 
 @inner
+def keep_after_all(watch, control, system):
+    """Keep the state after the last event that acts here, and after those that it takes along, once constraints hold.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    """
+    index = control.n_events - 1
+    while index >= control.first_event and watch.times[index] == control.time:
+        keep_after(watch, index, system.n, system.state)
+        if watch.stop[watch.which[index]] & ACTS != 0:
+            return
+        index -= 1
+
+
+@inner
 def _carried(system, watch, control, crossing, event):
     """See which events a jump takes through zero, and append those that happen; False if a function stopped.
 

@@ -7,7 +7,7 @@ G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section 
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.actions import act_all, refresh_events
+from unhurried_heron.kernels.march.actions import act_all, keep_after_all, refresh_events
 from unhurried_heron.kernels.march.algebraic import hold_at_zero, meet_beyond
 from unhurried_heron.kernels.march.event_values import leads_back, watch_derivatives, watch_values
 from unhurried_heron.kernels.march.known_times import happen, land, record_after
@@ -29,6 +29,7 @@ from unhurried_heron.kernels.memory.control import (
     AT_END,
     BEFORE_ROW,
     END_DERIVATIVE_ROW,
+    EVENT,
     EVENT_STOPPED,
     LANDS,
     NO_ROOM,
@@ -142,10 +143,12 @@ def cross(address):
             faster, on = _accumulates(control), _goes_on(control)
             control.last_crossing = control.time
             reason = ACCUMULATING if faster else REACHED_END
-    constrained = system.n_constraints > 0 or system.n_manifold > 0
-    constrained = constrained and control.time != crossing.times[crossing.n_landings]
-    if reason == REACHED_END and constrained:
-        reason = meet_beyond(system, watch, control, crossing)
+    at_end = control.time == crossing.times[crossing.n_landings]
+    constrained = (system.n_constraints > 0 or system.n_manifold > 0) and (jumps or not at_end)
+    if constrained and reason in (REACHED_END, EVENT):
+        met = meet_beyond(system, watch, control, crossing)
+        reason = reason if met == REACHED_END else met
+        keep_after_all(watch, control, system)
         record_after(control, system, output)
     if reason == REACHED_END and not watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
@@ -153,7 +156,7 @@ def cross(address):
         hold_at_zero(system, watch, control, crossing)
     if flipped >= 0 and keeps_side(crossing, flipped):
         watch.side[control.stopped_by] = JUST_FLIPPED
-    if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
+    if reason == REACHED_END and not at_end:
         _restart(control)
     if control.no_room == 1:
         return NO_ROOM
