@@ -160,7 +160,7 @@ class March:
         """
         self.own.limits[PACE] = pace
         for record in (self.own.choice, *(fresh for record, fresh in self._records if record is self.own.choice)):
-            record["wait"] = wait
+            record["wait"] = -wait
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
         """Return the table of addresses by which a kernel marches.

@@ -306,10 +306,8 @@ def _start(system, work, control):
     int
     """
     choice = choice_in(work.choice)
-    if choice.due == 0:
-        choice.due = _LOOKS_WHEN_STIFF
-        if choice.wait == 0:
-            choice.wait = _FIRST_WAIT
+    if choice.wait <= 0:
+        choice.wait, choice.due = _FIRST_WAIT if choice.wait == 0 else -choice.wait, _LOOKS_WHEN_STIFF
         work.taken[0] = work.taken[1] = 0
         for k in range(system.n):
             work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0

@@ -13,7 +13,10 @@ CHOICE: Final = np.dtype(
         ("stiff", np.int64),  # whether the present method is the one for stiff intervals
         ("allowed", np.int64),  # whether there is another
         ("signs", np.int64),  # in a row, that the other would be better
-        ("wait", np.int64),  # how many of these signs are waited for
+        (
+            "wait",
+            np.int64,
+        ),  # how many of these signs are waited for; until a run begins 0, or less than that by so many
         ("due", np.int64),  # the next look, in steps since the last change
         ("since", np.int64),  # these, and when that was, and how long steps were then
         ("begun", np.float64),
