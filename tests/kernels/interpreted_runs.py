@@ -239,6 +239,7 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
     "mass": (WITH_MASS, tuple(each for each in TAKE_MASS if "adams" not in each), {"rtol": 1e-3}),
     "mass, fixed": (WITH_MASS, ("adams-moulton-3", "gauss-4", "lang-verwer-32"), {"step": 0.1}),
     "constraint": (CONSTRAINED, TAKE_CONSTRAINTS, {"rtol": 1e-3}),
+    "constraint in stages": (CONSTRAINED, ("dormand-prince-54", "adams-variable"), {"rtol": 1e-3, "record": 5}),
     "constraint, long steps": (
         with_constraint(lambda t, x, z: [-z, z - x**4], 400.0),
         (*FULLY[1:], "backward-euler", "backward-differentiation-2"),

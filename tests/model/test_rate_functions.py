@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import traceback
 
 import numba
@@ -250,7 +251,10 @@ def test_event_functions() -> None:
         uh.integrate(WRITTEN, events=[uh.Event(lambda t, x: 1 / 0 if t > 1 else x)])
 
 
-@pytest.mark.parametrize("method", ["auto", "radau-iia-5", "esdirk-43", "backward-differentiation-variable"])
+@pytest.mark.parametrize(
+    "method",
+    ["auto", "radau-iia-5", "esdirk-43", "backward-differentiation-variable", "dormand-prince-54", "adams-variable"],
+)
 @pytest.mark.parametrize("named", [{"algebraic": ["z"]}, {"mass": [1, 1, 0, 0]}], ids=lambda named: next(iter(named)))
 @pytest.mark.parametrize(
     "answer",
@@ -269,6 +273,38 @@ def test_algebraic_states_are_found_however_they_are_answered(answer, named, met
     along = 1.5 * run["z"] ** 2 + np.log(run["z"])
     assert along[0] - along[-1] == pytest.approx([2.0, 2.0], rel=1e-6)
     assert run["x"] == pytest.approx(run["z"] ** 3 + run["z"], rel=1e-6)
+    assert run.constraints["constraint"].tolist() == ["0 = rates of z"]
+    assert run.constraints["missed by"].max() < 1e-6
+
+
+@pytest.mark.parametrize("method", ["verner-98", "adams-variable", "runge-kutta-chebyshev-2"])
+def test_explicit_methods_solve_constraints_of_functions_in_every_stage(method) -> None:
+    """Flows between ponds in a row, by their pattern, against an implicit method; and what is raised on the way."""
+    n, left = 30, [10**9]
+
+    def rates(t, level, flow):
+        left[0] -= 1
+        if not left[0]:
+            raise ZeroDivisionError("mine")
+        between = np.append(flow, 0.02 * level[-1]) - np.append(0.1 * math.cos(t), flow)
+        return -between, level[:-1] - level[1:] - 0.3 * flow - flow * abs(flow)
+
+    each = np.arange(2 * n - 1)
+    at = np.where(each < n, each, each - n + 0.5)
+    rain = uh.Event(at=1, name="rain", then=lambda level: {"level": level + 0.1})
+    problem = uh.Problem.from_rates(
+        rates, initial={"level": np.linspace(2, 1, n)}, guess={"flow": np.full(n - 1, 0.1)}, algebraic=["flow"],
+        interval=(0, 4), sparsity=abs(np.subtract.outer(at, at)) < 1, events=[rain],
+    )  # fmt: skip
+    near = uh.integrate(problem, "radau-iia-9", rtol=1e-10, record=3)
+    left[0] = 10**9
+    run = uh.integrate(problem, method, rtol=1e-6, record=3)
+    assert run.states == pytest.approx(near.states, rel=1e-4)
+    assert (10**9 - left[0]) / run.tally.rate_evaluations < 20, "columns differ together"
+    for k in range(400, 430):
+        left[0] = k
+        with pytest.raises(ZeroDivisionError, match="mine"):
+            uh.integrate(problem, method, rtol=1e-6, record=50)
 
 
 def failing(t, x, z):

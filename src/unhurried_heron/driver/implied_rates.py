@@ -1,27 +1,33 @@
-"""Rates for algebraic states that have indices, as a native function around those of the others."""
+"""Rates for algebraic states with indices, and for those of functions, as a native function around the others."""
 
 from __future__ import annotations
 
 import functools
 from dataclasses import replace
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.arrays import IntArray
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.jit import compile_module
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.codegen.system import NativeSystem
+from unhurried_heron.codegen.watched_formulas import NativeManifold
+from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.linear import LinearDemand, linear_solver
 from unhurried_heron.families.linear_choice import INCOMPLETE, Entries, choose_linear
 from unhurried_heron.formulas.differentiate import along_direction, jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.control import CONTROL
-from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.column_colouring import groups_of_columns
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.problem.problem import Problem
 
+_NONE: Final = np.empty(0)
+_NO_GROUPS: Final = np.empty(0, dtype=np.int64)
 # the block: the kernel, and its table
 _CALL: Final = """
 define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %block) nounwind {
@@ -49,19 +55,87 @@ def _code() -> tuple[int, Any]:
     return compile_module(_CALL)
 
 
-def with_implied_rates(native: NativeSystem, problem: Problem, rates: WrittenRates) -> NativeSystem:
-    """Return a system in which the algebraic states of written rates have the rates that their constraints imply.
+class _Parts(NamedTuple):
+    """What the rates of algebraic states follow from.
+
+    ``algebraic``: their indices, int64 (m,). ``entries``: where g_z can be nonzero. ``products``, ``in_time``,
+    ``found``: functions, None where there are none, or differences. ``inverse`` (n,): one over what stands before y'.
+    """
+
+    algebraic: IntArray
+    entries: Entries
+    products: NativeFunction | None = None
+    in_time: NativeFunction | None = None
+    found: NativeFunction | None = None
+    inverse: Array = _NONE
+
+
+def with_implied_rates(native: NativeSystem, request: RunRequest) -> NativeSystem:
+    """Return a system in which algebraic states are found in every stage, and have the rates that constraints imply.
 
     Parameters
     ----------
     native : NativeSystem
         The problem, made callable.
+    request : RunRequest
+
+    Returns
+    -------
+    NativeSystem
+        As it was where its rates have no such states.
+    """
+    problem, n = request.problem, request.problem.model.layout.size
+    rates = problem.model.rates
+    if not isinstance(rates, WrittenRates | FunctionRates) or not rates.implied:
+        return native
+    parts = _by_formulas(native, problem, rates) if isinstance(rates, WrittenRates) else _by_differences(rates, n)
+    m, entries = parts.algebraic.size, parts.entries
+    kind = choose_linear(m, entries, None, fixed=False)
+    control = np.zeros(1, dtype=CONTROL)
+    solver = linear_solver(LinearDemand(m, control, "sparse" if kind == INCOMPLETE else kind, entries))
+    context = solver.context(False)
+    where = entries.rows * m + entries.columns if kind == "dense" else np.arange(entries.rows.size)
+    scratch, groups = np.zeros(6 * n + where.size), _NO_GROUPS
+    if parts.found is None:
+        groups = groups_of_columns(m, entries.rows, entries.columns)
+    allowed = (request.relative, request.absolute) if request.adapts else (np.full(n, 1e-6), np.full(n, 1e-9))
+    limits = np.sort(problem.interval) if native.limits is None else native.limits
+    functions = (native.rates, parts.products, parts.in_time, parts.found)
+    arrays = (parts.inverse, groups, entries.rows, entries.columns, limits)
+    table = [
+        *(0, 0, 0, n, m),
+        *(part for each in functions for part in ((each.address, each.context_address) if each else (0, 0))),
+        *(address(parts.algebraic), solver.factor, solver.solve, address(context[0]), address(solver.jacobian)),
+        *(address(scratch), solver.jacobian.size, where.size, address(where), *map(address, allowed)),
+        *(address(arrays[0]), int(groups.max(initial=-1)) + 1, *map(address, arrays[1:])),
+    ]
+    code, engine = _code()
+    keep = (engine, *functions, parts.algebraic, where, solver, context, scratch, control, *allowed, *arrays)
+
+    def made(kernel: str, count: int) -> NativeFunction:
+        (loaded,) = load_kernels(f"implied_rates.{kernel}")
+        block, own = np.array([loaded.address, *table], dtype=np.int64), native.rates
+        return NativeFunction(code, count, block.view(np.float64), (loaded, *keep), own.pending_error, own.shared)
+
+    manifold = native.manifold
+    if parts.found is None:
+        rows, columns = entries.rows, parts.algebraic[entries.columns]
+        manifold = NativeManifold(made("constraints", m + where.size), m, rows, columns)
+    return replace(native, rates=made("write", n), moves=True, manifold=manifold)
+
+
+def _by_formulas(native: NativeSystem, problem: Problem, rates: WrittenRates) -> _Parts:
+    """Return the derivatives of the constraints of written equations.
+
+    Parameters
+    ----------
+    native : NativeSystem
     problem : Problem
     rates : WrittenRates
 
     Returns
     -------
-    NativeSystem
+    _Parts
     """
     layout, n = problem.model.layout, problem.model.layout.size
     algebraic = layout.indices_of_all(rates.implied)
@@ -74,22 +148,29 @@ def with_implied_rates(native: NativeSystem, problem: Problem, rates: WrittenRat
     moving = time_derivatives(own)
     in_time = compiled(moving, n, names, native.context.array) if moving else None
     found = compiled(matrix, entries.rows.size, names, native.context.array)
-    kind = choose_linear(algebraic.size, entries, None, fixed=False)
-    control = np.zeros(1, dtype=CONTROL)
-    solver = linear_solver(LinearDemand(algebraic.size, control, "sparse" if kind == INCOMPLETE else kind, entries))
-    (kernel,) = load_kernels("implied_rates.write")
-    context = solver.context(False)
-    where = entries.rows * algebraic.size + entries.columns if kind == "dense" else np.arange(entries.rows.size)
-    scratch = np.zeros(3 * n + where.size)
-    functions = [(each.address, each.context_address) if each else (0, 0)
-                 for each in (native.rates, products, in_time, found)]  # fmt: skip
-    block = np.array([kernel.address, 0, 0, 0, n, algebraic.size, *(part for pair in functions for part in pair),
-                      address(algebraic), solver.factor, solver.solve, address(context[0]), address(solver.jacobian),
-                      address(scratch), solver.jacobian.size, where.size, address(where)], dtype=np.int64)  # fmt: skip
-    code, engine = _code()
-    keep = (engine, kernel, native.rates, products, in_time, found, algebraic, where, solver, context, scratch, control)
-    made = NativeFunction(code, n, block.view(np.float64), keep, native.rates.pending_error, native.rates.shared)
-    return replace(native, rates=made, moves=True)
+    return _Parts(algebraic, entries, products, in_time, found)
+
+
+def _by_differences(rates: FunctionRates, n: int) -> _Parts:
+    """Return where the constraints of a function depend on its algebraic states.
+
+    Parameters
+    ----------
+    rates : FunctionRates
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    _Parts
+    """
+    mass, inverse = rates.implied, np.zeros(n)
+    if mass is None:
+        raise unforeseen("a function has algebraic states")
+    inverse[mass.rows] = 1.0 / mass.values
+    algebraic = np.flatnonzero(inverse == 0.0)
+    rows, columns = rates.pattern()[algebraic][:, algebraic].nonzero()
+    return _Parts(algebraic, Entries(rows.astype(np.int64), columns.astype(np.int64)), inverse=inverse)
 
 
 def _matrix(

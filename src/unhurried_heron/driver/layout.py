@@ -75,7 +75,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     )
     entries = native.entries and Entries(*native.entries)
     mass = request.problem.model.mass
-    wanted = LinearDemand(n, control, kind, mass=mass, fixed=not request.adapts, measure=Measure(state, scales))
+    wanted = LinearDemand(n, control, kind, mass=mass, fixed=not request.adapts, measure=Measure(state, scales),
+                          once=family.time_derivative)  # fmt: skip
     solver = _linear(request, native, wanted) if family.implicit else None
     demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller,
                           request.problem)  # fmt: skip

@@ -44,7 +44,6 @@ from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED, nea
 from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS, STIFF_STEP_COST
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
-from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.sliding import surfaces_of
 
 _NO_TIMES: Final = np.empty(0)
@@ -102,8 +101,7 @@ def _laid_out(request: RunRequest, kind: str, prepared: Prepared) -> March:
     problem, family, tracer = request.problem, family_of(request.method), None
     check_deadline()
     native = native_system(problem, request.events, held=request.held, run_switches=prepared.sources.switches)
-    if isinstance(problem.model.rates, WrittenRates) and problem.model.rates.implied:
-        native = with_implied_rates(native, problem, problem.model.rates)
+    native = with_implied_rates(native, request)
     check_deadline()
     if request.trace:
         tracer = Tracer(problem.model.layout.size)
@@ -321,7 +319,8 @@ def _write_snapshot(control: Records, request: RunRequest, *, seen: bool) -> Non
     control["largest_step"] = request.longest
     control["every_step"] = int(request.times is None)
     kept = request.adapts or request.trace or request.ledger or request.times is None
-    kept = kept or bool(request.problem.model.manifold)
+    model = request.problem.model
+    kept = kept or bool(model.manifold or getattr(model.rates, "implied", None))
     control["strides"] = int(not kept and not seen and family_of(request.method).strides)
     given = request.first if request.fixed is None else request.fixed
     control["step"] = 0.0 if given is None else given

@@ -35,8 +35,10 @@ _BASIS: Final = 40
 _RESTARTS: Final = 5
 # The residual is this share of the tolerance of a solution.
 _SHARE: Final = 0.1
-# The length of a difference, in roots of rounding, of the size of the state.
+# The length of a difference, of the size of the state,
 _NUDGE: Final = float(np.sqrt(np.finfo(float).eps))
+# and that of a central one.
+_TO_BOTH_SIDES: Final = float(np.cbrt(np.finfo(float).eps))
 
 
 class _Iterations:
@@ -116,7 +118,8 @@ class _WithoutMatrix(_Iterations):
         self._call = _RATES(demand.rates.address)
         self._moved, self._found = np.zeros(demand.n), np.zeros(demand.n)
         self._beside = np.zeros(2 * demand.n)
-        self._along = self._by_differences if demand.product is None else self._by_derivatives(demand.product)
+        differences = self._by_central_differences if demand.once else self._by_differences
+        self._along = differences if demand.product is None else self._by_derivatives(demand.product)
 
     def factor(self, shifts: Any, values: Array) -> int | None:
         """Note where the Jacobian is taken, and the shift."""
@@ -141,11 +144,25 @@ class _WithoutMatrix(_Iterations):
 
     def _by_differences(self, vector: Array) -> Array:
         """Return J v, by a difference whose length is the root of rounding beside the state."""
-        length = float(np.sqrt(np.mean((vector / self._unit) ** 2)))
-        if not 0.0 < length < np.inf:
+        share = self._share(vector, _NUDGE)
+        return (self._rates_along(vector, share) - self._rates) / share if share else np.zeros(self._n)
+
+    def _by_central_differences(self, vector: Array) -> Array:
+        """Return J v where nothing corrects a solution: rounding is a thousandth of that of other differences."""
+        share = self._share(vector, _TO_BOTH_SIDES)
+        if not share:
             return np.zeros(self._n)
+        ahead = self._rates_along(vector, share).copy()
+        return (ahead - self._rates_along(vector, -share)) / (2.0 * share)
+
+    def _share(self, vector: Array, nudge: float) -> float:
+        """Return which share of a vector a state is moved by, 0 along nothing."""
+        length = float(np.sqrt(np.mean((vector / self._unit) ** 2)))
         size = max(float(np.sqrt(np.mean((self._state / self._unit) ** 2))), 1.0)
-        share = _NUDGE * size / length
+        return nudge * size / length if 0.0 < length < np.inf else 0.0
+
+    def _rates_along(self, vector: Array, share: float) -> Array:
+        """Return the rates where a state is moved by a share of a vector, NaN where they cannot be had."""
         np.multiply(vector, share, out=self._moved)
         self._moved += self._state
         self._control["rate_evaluations"] += 1
@@ -154,7 +171,7 @@ class _WithoutMatrix(_Iterations):
         if code < 1:
             self._of_rates.raise_pending("the rates")
         # where the rates cannot be had there is no product, and no solution
-        return (self._found - self._rates) / share if code == 1 else np.full(self._n, np.nan)
+        return self._found if code == 1 else np.full(self._n, np.nan)
 
     def product(self, vector: Any) -> Any:
         """Return the product of shift*M - J and a vector."""

@@ -88,6 +88,8 @@ class LinearDemand(NamedTuple):
         Of the states, which tells the unknowns of one cell.
     insists : bool
         Whether iterations were asked for by name.
+    once : bool
+        Whether each system is solved once, and nothing corrects what its solution is missed by.
     """
 
     n: int
@@ -102,6 +104,7 @@ class LinearDemand(NamedTuple):
     preconditioner: Any = None
     layout: Layout | None = None
     insists: bool = False
+    once: bool = False
 
 
 def linear_solver(demand: LinearDemand) -> LinearSolver:

@@ -17,7 +17,7 @@ from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.reduction import Residual, solve_highest
 from unhurried_heron.model.structure import structure_of
 from unhurried_heron.model.switch_extraction import take_out
@@ -104,11 +104,16 @@ def differentiated(model: Model) -> Model | None:
 
 
 def implied(model: Model) -> Model | None:
-    """Return a model whose algebraic states have rates that are found by numbers; None where there is no formula.
+    """Return a model whose algebraic states have rates that are found by numbers; None where these cannot be had.
 
     They are those by which the constraints stay met, which their derivatives tell.
     """
     made, rates, layout = model.made_by(Constraints), model.rates, model.layout
+    if isinstance(rates, FunctionRates):
+        mass = model.mass
+        if mass is None or not mass.constraints(layout.size) or (mass.rows != mass.columns).any():
+            return None
+        return replace(model, rates=replace(rates, implied=mass), mass=None)
     if made is None or not made.algebraic or not isinstance(rates, WrittenRates):
         return None
     found, held, first = list[IndexedFormula](), list[IndexedFormula](), 0

@@ -25,6 +25,7 @@ from unhurried_heron.model.column_colouring import groups_of_columns
 from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.guards import Guard, guards_of
+from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
 from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switch
 
@@ -241,6 +242,8 @@ class FunctionRates:
         What the user said beside it.
     called : bool
         Whether the functions have been called once, which tells what they return.
+    implied : MassMatrix, or None
+        A diagonal before y' whose zeros make constraints, where these states are to have rates by numbers.
     """
 
     layout: Layout
@@ -249,6 +252,7 @@ class FunctionRates:
     sparsity: Any = field(default=None, compare=False)
     switches: tuple[Switch, ...] = ()
     called: bool = False
+    implied: MassMatrix | None = field(default=None, compare=False)
     left = ()
     written = False
 

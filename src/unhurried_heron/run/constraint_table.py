@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -33,7 +34,37 @@ def constraint_table(run: Run) -> pd.DataFrame:
         worst = int(np.argmax(missed))
         words = f"0 = {text}" + (f" for {ranges_of(loops)}" if loops else "")
         rows.append((words, float(missed[worst]), float(run.times[worst])))
+    if not rates.written:
+        for named, missed in _missed_by_function(run):
+            worst = int(np.argmax(missed))
+            rows.append((f"0 = rates of {named}", float(missed[worst]), float(run.times[worst])))
     return pd.DataFrame(rows, columns=["constraint", "missed by", "at"])
+
+
+def _missed_by_function(run: Run) -> Iterator[tuple[str, Array]]:
+    """Yield states whose rates of a function are to be zero, each group together, and the most by which they are not.
+
+    Yields
+    ------
+    (str, ndarray of shape (n_times,))
+    """
+    model, problem, times = run.problem.model, run.problem, run.times
+    n, mass = model.layout.size, model.mass
+    held = np.zeros(n, dtype=bool) if mass is None else mass.sizes(n) == 0.0
+    if not held.any():
+        return
+    states, found = run.at(times), np.empty((times.size, n))
+    modes = modes_at(run, times)
+    values = np.empty((times.size, 0)) if modes is None else modes[1]
+    for each in np.unique(values, axis=0):
+        rows = (values == each).all(axis=1)
+        around = {**problem.parameters, **dict(zip(run.modes, each.tolist(), strict=True))}
+        found[rows] = model.rates.at(times[rows], states[rows], around)
+    for group in model.layout.groups:
+        own = model.layout.indices_of_all((group.name,))
+        own = own[held[own]]
+        if own.size:
+            yield group.name, np.abs(found[:, own]).max(axis=1)
 
 
 def _missed_by_members(run: Run, node: Node, loops: tuple[Loop, ...]) -> Array:

@@ -9,11 +9,11 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import refresh_events
 from unhurried_heron.kernels.march.event_values import watch_values
-from unhurried_heron.kernels.march.manifold import NO_WAY, keep_on_manifold
+from unhurried_heron.kernels.march.manifold import stay_on_manifold
 from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.sides import TINY, band_of
 from unhurried_heron.kernels.march.switches import look_again
-from unhurried_heron.kernels.memory.control import BEFORE_ROW, EVENT_STOPPED, FOR_STARTING, NOT_FINITE, REACHED_END
+from unhurried_heron.kernels.memory.control import BEFORE_ROW, EVENT_STOPPED, FOR_STARTING, REACHED_END
 
 # Switches follow states and states follow switches this many times, at most.
 _TURNS = 4
@@ -59,8 +59,9 @@ def meet_beyond(system, watch, control, crossing):
         for k in range(system.n):
             watch.trial[k] = system.state[k]
         control.moved = 1
-        if system.n_manifold > 0 and keep_on_manifold(system, control, control.time, system.state) == NO_WAY:
-            return NOT_FINITE
+        reason = stay_on_manifold(system, control, control.time, system.state)
+        if reason != REACHED_END:
+            return reason
         if system.n_constraints > 0:
             reason = find_rates_at_state(system, control, FOR_STARTING)
             if reason != REACHED_END:

@@ -25,7 +25,7 @@ from unhurried_heron.kernels.march.batched_steps import stride
 from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.guards import SHORTER, crossed_pole, is_guarded, look_ahead, pass_guards, refuse_for
-from unhurried_heron.kernels.march.manifold import HARDLY, NO_WAY, keep_on_manifold
+from unhurried_heron.kernels.march.manifold import HARDLY, NO_WAY, STOPPED, keep_on_manifold
 from unhurried_heron.kernels.march.narrow import foresee, leaps_over
 from unhurried_heron.kernels.march.nonnegative import BELOW, LED_BELOW, keep_nonnegative
 from unhurried_heron.kernels.march.outcome import (
@@ -114,12 +114,14 @@ def _held_against_guards(system, control, answer, scratch):
     Returns
     -------
     int
-        ACCEPTED, REFUSED, NEGATIVE, or what the family answered.
+        ACCEPTED, REFUSED, NEGATIVE, RATES_STOPPED, or what the family answered.
     """
     control.guard = -1
     control.moved_back = 0
     if answer == ACCEPTED and system.n_manifold > 0:
         far = keep_on_manifold(system, control, control.finish, system.trial)
+        if far == STOPPED:
+            return RATES_STOPPED
         if far == NO_WAY:
             refuse_for(control, system.n_guards, SHORTER)
             return REFUSED
@@ -307,11 +309,15 @@ def march(address):
             return EVENTS_FULL
         keep_step(control, output)
         if found == STOPS:
-            record_until(control, system, output, control.time + control.theta * control.length)
+            reason = record_until(control, system, output, control.time + control.theta * control.length)
+            if reason != REACHED_END:
+                return reason
             move_to_event(control, system, output)
             reason = _cross(system, control, watch, parts, address, CROSSES)
             continue
-        record_until(control, system, output, control.finish)
+        reason = record_until(control, system, output, control.finish)
+        if reason != REACHED_END:
+            return reason
         reason = _move_on(system, control, parts, address)
         if control.started == -1 and reason == REACHED_END:
             reason = _start(system, control, watch, parts, address)

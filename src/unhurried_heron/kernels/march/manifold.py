@@ -16,11 +16,14 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.locating import EPSILON
 from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import NOT_FINITE, RATES_STOPPED, REACHED_END
 
 # Turns of Newton's method, whose corrections end as rounding.
 _TURNS = 20
-# The answer where the formulas have no values.
+# The answer where the formulas have no values,
 NO_WAY = -1.0
+# and where a function stopped.
+STOPPED = -2.0
 # A move below this share of the tolerances changes no rates worth speaking of.
 HARDLY = 1e-4
 # A pivot below this share of its row says that a formula follows from others.
@@ -113,8 +116,33 @@ def _matrix_of_corrections(system, control, state, derivatives, row, matrix):
 
 
 @inner
+def stay_on_manifold(system, control, time, state):
+    """Move a state to where the formulas of the manifold are zero; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    time : float
+    state : float pointer, (n,)
+        Changed in place.
+
+    Returns
+    -------
+    int
+        REACHED_END, NOT_FINITE or RATES_STOPPED.
+    """
+    if system.n_manifold == 0:
+        return REACHED_END
+    far = keep_on_manifold(system, control, time, state)
+    if far == STOPPED:
+        return RATES_STOPPED
+    return NOT_FINITE if far == NO_WAY else REACHED_END
+
+
+@inner
 def keep_on_manifold(system, control, time, state):
-    """Move a state to where the formulas of the manifold are zero; return how far, in tolerances, or NO_WAY.
+    """Move a state to where the formulas of the manifold are zero; return how far, in tolerances, NO_WAY or STOPPED.
 
     Parameters
     ----------
@@ -137,8 +165,10 @@ def keep_on_manifold(system, control, time, state):
     moves, matrix = offset_by(right, m), offset_by(right, m + n)
     far, before = 0.0, np.inf
     for _ in range(_TURNS):
-        if call_native(system.manifold, time, state, values, system.manifold_context) != 1:
-            return NO_WAY
+        code = call_native(system.manifold, time, state, values, system.manifold_context)
+        if code != 1:
+            control.bad_time = time
+            return NO_WAY if code > 0 else STOPPED
         for p in range(rows[m] + 1):
             derivatives[p] = 0.0
         for e in range(system.n_manifold_entries):

@@ -7,7 +7,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_values import watch_derivatives, watch_speeds, watch_values
 from unhurried_heron.kernels.march.guards import is_guarded, note_guards
-from unhurried_heron.kernels.march.manifold import NO_WAY, keep_on_manifold
+from unhurried_heron.kernels.march.manifold import STOPPED, keep_on_manifold, stay_on_manifold
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -151,9 +151,9 @@ def begin(system, control, watch):
     int
         REACHED_END, EVENT_STOPPED, RATES_STOPPED or NOT_FINITE.
     """
-    if system.n_manifold > 0 and keep_on_manifold(system, control, control.time, system.state) == NO_WAY:
-        return NOT_FINITE
-    reason = find_rates_at_state(system, control, FOR_STARTING)
+    reason = stay_on_manifold(system, control, control.time, system.state)
+    if reason == REACHED_END:
+        reason = find_rates_at_state(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
     kept = (control.adaptive == 1 and system.n_nonnegative > 0) or system.n_manifold > 0
@@ -274,7 +274,7 @@ def is_wanted(control, output):
 
 @inner
 def record_until(control, system, output, time):
-    """Record the state at the wanted times on the present step, up to a time.
+    """Record the state at the wanted times on the present step, up to a time; return REACHED_END, or RATES_STOPPED.
 
     Parameters
     ----------
@@ -282,6 +282,10 @@ def record_until(control, system, output, time):
     system : System
     output : Output
     time : float
+
+    Returns
+    -------
+    int
     """
     n = system.n
     while (output.wanted[control.next_wanted] - time) * control.length <= 0.0:
@@ -293,9 +297,10 @@ def record_until(control, system, output, time):
             theta = (wanted - control.time) / control.length
             evaluate_step(as_doubles(control.polynomial_address), output.size // n - 1, n, theta, row)
             cut_below_zero(system, row)
-            if system.n_manifold > 0:
-                keep_on_manifold(system, control, wanted, row)
+            if system.n_manifold > 0 and keep_on_manifold(system, control, wanted, row) == STOPPED:
+                return RATES_STOPPED
         control.next_wanted += 1
+    return REACHED_END
 
 
 @inner
