@@ -47,7 +47,7 @@ class Elimination(NamedTuple):
 def elimination(matrix: Any, most: int, control: Any) -> Elimination:
     """Return the better of two orders: minimum degree of A^T + A, and nested dissection where a library is there.
 
-    On grids in space a dissection leaves two thirds of the fill, on networks more than the other: both are counted.
+    On grids in space a dissection leaves less to do, on networks more than the other: both are counted.
     T. A. Davis, *Direct Methods for Sparse Linear Systems* (2006), chapter 7.
 
     Parameters
