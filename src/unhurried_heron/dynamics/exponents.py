@@ -171,6 +171,8 @@ def exponents(
             break
     kept, total = np.cumsum(spans[first:]), float(spans[first:].sum())
     convergence = np.cumsum(logs[first:], axis=0) / kept[:, None]
+    # in the order of what they come to
+    convergence = convergence[:, np.argsort(-convergence[-1])]
     forced = is_forced(problem)
     rate = float(np.abs(problem.jacobian_at(problem.interval[0], march.state)).max(initial=0.0))
     # what is not told from zero counts as zero in a dimension
