@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import importlib
 import importlib.util
-from contextlib import suppress
 from typing import Any, Final, NamedTuple
 
 import numpy as np
@@ -65,11 +64,11 @@ def elimination(matrix: Any, most: int, control: Any) -> Elimination:
     pattern = csc_array((np.ones(matrix.nnz), matrix.indices, matrix.indptr), shape=matrix.shape)
     pattern = (pattern + pattern.T).tocsr()
     ordered = apart(lambda: spilu(matrix, **_ORDER_ALONE), matrix.shape[0], control)
-    found = Elimination(None, most + 1, np.inf)
-    if ordered is not None:
-        found = found._replace(**_counted(pattern, np.argsort(ordered.perm_c), most))
-    order = _dissection(pattern)
-    if order is not None:
+    if ordered is None:
+        return Elimination(None, most + 1, np.inf)
+    found = Elimination(None, **_counted(pattern, np.argsort(ordered.perm_c), most))
+    if _is_dissected(pattern.shape[0]):
+        order = _dissection(pattern)
         other = Elimination(order, **_counted(pattern, order, most))
         if other.fill <= most and other.seconds < _WORTH * found.seconds:
             return other
@@ -98,28 +97,19 @@ def _counted(pattern: Any, order: IntArray, most: int) -> dict[str, Any]:
     return {"fill": fill, "seconds": 2.0 * float(operations[0]) / _OPERATIONS if fill <= most else np.inf}
 
 
-def _dissection(pattern: Any) -> IntArray | None:
-    """Return an order by nested dissection; None without a library, or where it would take too long.
+def _dissection(pattern: Any) -> IntArray:
+    """Return an order by nested dissection of a symmetric pattern, int64 (n,)."""
+    library = importlib.import_module("pymetis")
+    beside = pattern.copy()
+    beside.setdiag(0.0)
+    beside.eliminate_zeros()
+    order, _ = library.nested_dissection(library.CSRAdjacency(beside.indptr, beside.indices))
+    return np.asarray(order, dtype=np.int64)
 
-    Parameters
-    ----------
-    pattern : csr_array
-        Symmetric.
 
-    Returns
-    -------
-    ndarray of int64 or None
-    """
-    if not _COMPARED <= pattern.shape[0] <= _MOST_DISSECTED:
-        return None
-    with suppress(ImportError):
-        library = importlib.import_module("pymetis")
-        beside = pattern.copy()
-        beside.setdiag(0.0)
-        beside.eliminate_zeros()
-        order, _ = library.nested_dissection(library.CSRAdjacency(beside.indptr, beside.indices))
-        return np.asarray(order, dtype=np.int64)
-    return None
+def _is_dissected(n: int) -> bool:
+    """Whether there is a library for dissections, which of so many unknowns are worth while and not too long."""
+    return _COMPARED <= n <= _MOST_DISSECTED and importlib.util.find_spec("pymetis") is not None
 
 
 def affordable(matrix: Any, control: Any) -> bool:
@@ -132,6 +122,4 @@ def affordable(matrix: Any, control: Any) -> bool:
 
 def order_for_factors(matrix: Any, control: Any) -> IntArray | None:
     """Return the order in which a matrix is to be factored; None for SuperLU's own."""
-    if not _COMPARED <= matrix.shape[0] <= _MOST_DISSECTED or importlib.util.find_spec("pymetis") is None:
-        return None
-    return elimination(matrix, _MOST_NUMBERS, control).order
+    return elimination(matrix, _MOST_NUMBERS, control).order if _is_dissected(matrix.shape[0]) else None

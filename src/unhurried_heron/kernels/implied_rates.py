@@ -9,6 +9,8 @@ Of written equations the derivatives of g are formulas; of functions they are di
 
 from __future__ import annotations
 
+import numpy as np
+
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -26,14 +28,20 @@ from unhurried_heron.kernels.memory.call import as_doubles, as_longs, call_nativ
     ENTRIES_CONTEXT, ALGEBRAIC, FACTOR, SOLVE, LINEAR, MATRIX, SCRATCH, N_MATRIX, N_ENTRIES, WHERE, RELATIVE, ABSOLUTE,
     INVERSE, N_GROUPS, GROUPS, ROWS, COLUMNS, LIMITS,
 ) = range(30)  # fmt: skip
+# The smallest divisor.
+_LEAST = 1e-300
 # The answer of a function of rates where all is well,
 _FINE = 1
 # and where the step is to be shortened.
 _SHORTER = 2
 # The relative error of a solution that does no harm.
 _TOLERANCE = 1e-14
-# Corrections of algebraic states below this share of their tolerances change no rates worth speaking of.
+# Corrections of algebraic states below this share of their tolerances change no rates worth speaking of,
 _HARDLY = 1e-3
+# and below this share of the largest of them they are rounding.
+_ROUNDING = 1e-15
+# Corrections that no longer shrink are accepted up to this multiple of both.
+_STAYS = 1e3
 # Turns of Newton's method that find them near to where they are,
 _TURNS = 10
 # and from which on they factor anew, after the first.
@@ -160,6 +168,7 @@ def _meet_constraints(table, time, state, rates, entries, move):
     """
     m, algebraic = table[M], as_longs(table[ALGEBRAIC])
     relative, absolute = as_doubles(table[RELATIVE]), as_doubles(table[ABSOLUTE])
+    before = np.inf
     for turn in range(_TURNS):
         code = call_native(table[OF_RATES], time, state, rates, table[RATES_CONTEXT])
         if code != _FINE:
@@ -174,12 +183,16 @@ def _meet_constraints(table, time, state, rates, entries, move):
             move[i] = rates[algebraic[i]]
         if solve(table[SOLVE], table[LINEAR], move, move, _TOLERANCE) != DONE:
             return _SHORTER
-        small = True
+        largest, size = 0.0, 0.0
+        for i in range(m):
+            largest = max(largest, abs(state[algebraic[i]]))
         for i in range(m):
             k = algebraic[i]
-            small = small and abs(move[i]) <= _HARDLY * (relative[k] * abs(state[k]) + absolute[k])
-        if small:
+            allowed = _HARDLY * (relative[k] * abs(state[k]) + absolute[k]) + _ROUNDING * largest
+            size = max(size, abs(move[i]) / max(allowed, _LEAST))
+        if size <= 1.0 or (size > 0.5 * before and size <= _STAYS):
             return _FINE
+        before = size
         for i in range(m):
             state[algebraic[i]] += move[i]
     return _SHORTER
