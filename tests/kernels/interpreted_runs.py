@@ -240,6 +240,11 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
     "mass, fixed": (WITH_MASS, ("adams-moulton-3", "gauss-4", "lang-verwer-32"), {"step": 0.1}),
     "constraint": (CONSTRAINED, TAKE_CONSTRAINTS, {"rtol": 1e-3}),
     "constraint in stages": (CONSTRAINED, ("dormand-prince-54", "adams-variable"), {"rtol": 1e-3, "record": 5}),
+    "constraint of formulas": (
+        text("x' = -z*cos(t)\nz + z^3 = 2*x", 2.0, initial={"x": 1.0}, guess={"z": 1.0}),
+        ("dormand-prince-54", "adams-variable"),
+        {"rtol": 1e-3},
+    ),
     "constraint, long steps": (
         with_constraint(lambda t, x, z: [-z, z - x**4], 400.0),
         (*FULLY[1:], "backward-euler", "backward-differentiation-2"),

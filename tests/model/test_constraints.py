@@ -22,6 +22,7 @@ from unhurried_heron.families.family import WITH_CONSTRAINTS
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.model.structure import structure_of
 from unhurried_heron.quiet import quietly
 
@@ -87,6 +88,29 @@ def test_differential_and_algebraic_states_have_the_order(method: Method) -> Non
     at_rounding = errors_seen[0].max() < 1e-11
     assert at_rounding or any((seen > method.order - 0.5).all() for seen in halved), (method.order, errors_seen)
     assert errors_seen[-1].max() < 0.1
+
+
+EXPLICIT = [each for each in general() if isinstance(each, RungeKutta) and not each.implicit]
+
+
+@pytest.mark.parametrize("method", EXPLICIT, ids=lambda each: each.name)
+def test_explicit_methods_solve_constraints_in_every_stage(method: RungeKutta) -> None:
+    """One step against the textbook's: rates of the others alone, where constraints hold exactly."""
+    x, k, h = np.array([0.3, 1.2]), [], 0.125
+    problem = uh.Problem.from_text("x' = -z*y\ny' = w - y\nz + z^3 = x + t\nw^3 = 1 + y*z", interval=(0, h),
+                                   initial={"x": x[0], "y": x[1]}, guess={"z": 0.3, "w": 1})  # fmt: skip
+
+    def rates(t: float, x: float, y: float) -> list[float]:
+        z = max(np.roots([1, 0, 1, -x - t]), key=lambda root: -abs(root.imag)).real
+        return [-z * y, math.cbrt(1 + y * z) - y]
+
+    for row, c in zip(method.a, method.c, strict=True):
+        shift = sum((float(a) * each for a, each in zip(row, k, strict=False)), start=np.zeros(2))
+        k.append(np.array(rates(float(c) * h, *(x + h * shift))))
+    x = x + h * np.array(method.b, dtype=float) @ k
+    final = uh.integrate(problem, method, count=1).final
+    assert [final["x"], final["y"]] == pytest.approx(x, abs=1e-12)
+    assert final["w"] == pytest.approx(math.cbrt(1 + x[1] * final["z"]), abs=2e-14)
 
 
 def test_nothing_drifts_over_a_million_steps() -> None:
@@ -166,7 +190,7 @@ WRONG = [
 
 @pytest.mark.parametrize(("text", "words"), WRONG, ids=[words for _, words in WRONG])
 def test_what_constraints_cannot_tell_is_refused_by_name(text: str, words: str) -> None:
-    user_input = {"initial": {"x": 1}, "interval": (0, 1), "inputs": {"rain": uh.Measured([0, 1], [1, 2])}}
+    user_input = {"initial": {"x": 1}, "interval": (0, 1), "inputs": {"rain": uh.Measured([0, 1], [1, 2], "previous")}}
     with pytest.raises(errors.ConstraintError, match=words):
         uh.Problem.from_text(text + ("" if "rain" in text else "\nother = rain"), **user_input)
 

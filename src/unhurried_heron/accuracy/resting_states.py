@@ -9,6 +9,7 @@ import numpy as np
 from unhurried_heron.formulas.expression import SUM, TIME, Node, mul, name, number, rewrite, walk
 from unhurried_heron.formulas.interval_arithmetic import enclose
 from unhurried_heron.formulas.layout import IndexedFormula
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -85,7 +86,7 @@ def _is_zero(problem: Problem, rate: IndexedFormula, low: Any, high: Any) -> boo
         return None
 
     formula = rewrite(rate.node, in_box, {})
-    box |= dict.fromkeys(problem.inputs, (-np.inf, np.inf))
+    box |= dict.fromkeys(measured_names(problem.inputs), (-np.inf, np.inf))
     box.pop(TIME, None)
     begin, end = sorted(problem.interval)
     below, above = enclose(formula, box, np.array([begin]), np.array([end]))

@@ -15,6 +15,7 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import COMPARISONS, MARK, SUM, TIME, Node, free_names
 from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.state_name import StateName
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
 # Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.
@@ -303,19 +304,20 @@ class Emitter:
     def _load(self, name: str) -> str:
         if name == TIME:
             return "%t"
-        if name in self._inputs:
-            return self._measured(self._inputs[name])
+        named = StateName.read(name)
+        if named.base in self._inputs:
+            return self._measured(self._inputs[named.base], named.primes)
         if name not in self._slots:
             return self._new(f"sitofp i64 {self.register_of(name)} to double")
         base, index = self._slots[name]
         pointer = self._new(f"getelementptr double, ptr {base}, i64 {index}")
         return self._new(f"load double, ptr {pointer}")
 
-    def _measured(self, slot: int) -> str:
-        """Evaluate a measured input: search its table, or take the row that the march holds."""
+    def _measured(self, slot: int, derivative: int) -> str:
+        """Evaluate a measured input or a derivative of it: search its table, or take the row that the march holds."""
         cell = self._new(f"getelementptr double, ptr %p, i64 {slot + self._held}")
         table = self._new(f"load ptr, ptr {cell}")
-        function = "measured_row" if self._held else "measured"
+        function = f"measured_row{derivative}" if self._held else f"measured{derivative}"
         self.declared.add(f"declare double @{function}(double, ptr) nounwind")
         return self._new(f"call double @{function}(double %t, ptr {table})")
 

@@ -19,6 +19,7 @@ from unhurried_heron.codegen.system import NativeSystem, plain_formulas
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.differentiate import along_direction, jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
+from unhurried_heron.input.measured_rates import rates_in_time
 from unhurried_heron.model.function_trials import unusable_answer
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
@@ -80,7 +81,9 @@ def with_jacobian(
         beside = replace(names, n_states=2 * layout.size)
         moved, guarded = (along_direction(each, layout) for each in (indexed_formulas, plain))
         product = compiled(moved, layout.size, beside, context.array, guarded=guarded)
-    moving = time_derivatives(_formulas(rates, held=held, additive=False)) if time_derivative else ()
+    moving: tuple[IndexedFormula, ...] = ()
+    if time_derivative:
+        moving = time_derivatives(_formulas(rates, held=held, additive=False), rates_in_time(problem.model.inputs))
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_derivative
     return replace(native, jacobian=made, product=product, time_derivative=in_time, moves=moves, entries=entries)

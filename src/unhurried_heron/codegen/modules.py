@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+import re
 from collections.abc import Sequence
 from typing import Final, NamedTuple
 
-from unhurried_heron.codegen.expression_ir import Emitter, Scope, SymbolTable
+from unhurried_heron.codegen.expression_ir import Emitter, Scope, SymbolTable, literal
 from unhurried_heron.codegen.threads_ir import DECLARED, bounds_of_part, calling_all, shared_formulas
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 from unhurried_heron.formulas.template import Template, number_name
@@ -26,31 +28,9 @@ _SHAPE_HEAD: Final = (
     "  %p = load ptr, ptr %own"
 )
 
-# a row of a table: where it starts, then the coefficients of powers of the time since
-_MEASURED_ROW: Final = """
-define double @measured_row(double %t, ptr %row) nounwind {
-  %start = load double, ptr %row
-  %since = fsub double %t, %start
-  %at1 = getelementptr double, ptr %row, i64 1
-  %c0 = load double, ptr %at1
-  %at2 = getelementptr double, ptr %row, i64 2
-  %c1 = load double, ptr %at2
-  %at3 = getelementptr double, ptr %row, i64 3
-  %c2 = load double, ptr %at3
-  %at4 = getelementptr double, ptr %row, i64 4
-  %c3 = load double, ptr %at4
-  %a3 = fmul double %since, %c3
-  %a2 = fadd double %a3, %c2
-  %b2 = fmul double %since, %a2
-  %a1 = fadd double %b2, %c1
-  %b1 = fmul double %since, %a1
-  %value = fadd double %b1, %c0
-  ret double %value
-}
-"""
 # a table: the number of its rows as a double, then the rows; the last row that has begun is found by halving
 _MEASURED: Final = """
-define double @measured(double %t, ptr %table) nounwind {
+define double @measured{order}(double %t, ptr %table) nounwind {{
   %count = load double, ptr %table
   %n = fptosi double %count to i64
   %rows = getelementptr double, ptr %table, i64 1
@@ -74,9 +54,9 @@ body:
 found:
   %jump = mul i64 %low, 5
   %row = getelementptr double, ptr %rows, i64 %jump
-  %value = call double @measured_row(double %t, ptr %row)
+  %value = call double @measured_row{order}(double %t, ptr %row)
   ret double %value
-}
+}}
 """
 _GUARD: Final = """
 define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %p) nounwind {{
@@ -191,10 +171,30 @@ def emit_each(shapes: tuple[Shape, ...]) -> str:
 
 def _with_tables(declared: set[str]) -> str:
     """Return declarations, and the functions that read tables where they are used."""
-    if not any("@measured" in line for line in declared):
-        return "\n".join(sorted(declared)) + "\n"
     plain = sorted(line for line in declared if "@measured" not in line)
-    return "\n".join(plain) + "\n" + _MEASURED_ROW + _MEASURED
+    orders = {int(order) for line in declared for order in re.findall(r"@measured(?:_row)?(\d)", line)}
+    tables = (_measured_row(order) + _MEASURED.format(order=order) for order in sorted(orders))
+    return "\n".join(plain) + "\n" + "".join(tables)
+
+
+def _measured_row(order: int) -> str:
+    """Return a function of a derivative in a row: where it starts, then coefficients of powers of the time since."""
+    lines = ["  %start = load double, ptr %row", "  %since = fsub double %t, %start"]
+    value = ""
+    for power in range(3, order - 1, -1):
+        lines.append(f"  %at{power} = getelementptr double, ptr %row, i64 {power + 1}")
+        lines.append(f"  %c{power} = load double, ptr %at{power}")
+        own, factor = f"%c{power}", math.perm(power, order)
+        if factor != 1:
+            own = f"%d{power}"
+            lines.append(f"  {own} = fmul double {literal(float(factor))}, %c{power}")
+        if value:
+            lines.append(f"  %b{power} = fmul double %since, {value}")
+            lines.append(f"  %a{power} = fadd double %b{power}, {own}")
+            own = f"%a{power}"
+        value = own
+    head = f"\ndefine double @measured_row{order}(double %t, ptr %row) nounwind {{\n"
+    return head + "\n".join([*lines, f"  ret double {value}"]) + "\n}\n"
 
 
 def _function(

@@ -22,6 +22,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.linear_choice import in_words
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
 from unhurried_heron.kernels.stiffness_switching_work import StiffnessSwitchingWork
 from unhurried_heron.model.model import Model
@@ -167,7 +168,7 @@ def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) ->
 
 
 def _may_jump(model: Model) -> bool:
-    return any(can_break(node) or names_in(node) & {*model.inputs} for node in model.formulas.values())
+    return any(can_break(node) or names_in(node) & measured_names(model.inputs) for node in model.formulas.values())
 
 
 def run_without_march(request: RunRequest, further: Callable[[Run, float], Run]) -> Run:

@@ -1,4 +1,4 @@
-"""Rates for algebraic states with indices, and for those of functions, as a native function around the others."""
+"""Half-explicit methods: constraints solved in every stage, by a native function around the rates of all states."""
 
 from __future__ import annotations
 
@@ -18,14 +18,21 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.linear import LinearDemand, linear_solver
 from unhurried_heron.families.linear_choice import INCOMPLETE, Entries, choose_linear
+from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.differentiate import along_direction, jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
+from unhurried_heron.input.measured_rates import rates_in_time
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.model.column_colouring import groups_of_columns
+from unhurried_heron.model.differentiated import Differentiated
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.problem.problem import Problem
 
+# The relative tolerance of algebraic states where steps are fixed, near to rounding,
+_RELATIVE: Final = 1e-10
+# and the absolute one, which suits states of ordinary size.
+_ABSOLUTE: Final = 1e-13
 _NONE: Final = np.empty(0)
 _NO_GROUPS: Final = np.empty(0, dtype=np.int64)
 # the block: the kernel, and its table
@@ -85,7 +92,9 @@ def with_implied_rates(native: NativeSystem, request: RunRequest) -> NativeSyste
         As it was where its rates have no such states.
     """
     problem, n = request.problem, request.problem.model.layout.size
-    rates = problem.model.rates
+    rates, made = problem.model.rates, problem.model.made_by(Differentiated)
+    if made is not None and made.corrections and not family_of(request.method).implicit:
+        return _corrected(native, request, made)
     if not isinstance(rates, WrittenRates | FunctionRates) or not rates.implied:
         return native
     parts = _by_formulas(native, problem, rates) if isinstance(rates, WrittenRates) else _by_differences(rates, n)
@@ -98,7 +107,7 @@ def with_implied_rates(native: NativeSystem, request: RunRequest) -> NativeSyste
     scratch, groups = np.zeros(6 * n + where.size), _NO_GROUPS
     if parts.found is None:
         groups = groups_of_columns(m, entries.rows, entries.columns)
-    allowed = (request.relative, request.absolute) if request.adapts else (np.full(n, 1e-6), np.full(n, 1e-9))
+    allowed = _allowed(request)
     limits = np.sort(problem.interval) if native.limits is None else native.limits
     functions = (native.rates, parts.products, parts.in_time, parts.found)
     arrays = (parts.inverse, groups, entries.rows, entries.columns, limits)
@@ -109,19 +118,71 @@ def with_implied_rates(native: NativeSystem, request: RunRequest) -> NativeSyste
         *(address(scratch), solver.jacobian.size, where.size, address(where), *map(address, allowed)),
         *(address(arrays[0]), int(groups.max(initial=-1)) + 1, *map(address, arrays[1:])),
     ]
-    code, engine = _code()
-    keep = (engine, *functions, parts.algebraic, where, solver, context, scratch, control, *allowed, *arrays)
-
-    def made(kernel: str, count: int) -> NativeFunction:
-        (loaded,) = load_kernels(f"implied_rates.{kernel}")
-        block, own = np.array([loaded.address, *table], dtype=np.int64), native.rates
-        return NativeFunction(code, count, block.view(np.float64), (loaded, *keep), own.pending_error, own.shared)
+    keep = (*functions, parts.algebraic, where, solver, context, scratch, control, *allowed, *arrays)
 
     manifold = native.manifold
     if parts.found is None:
         rows, columns = entries.rows, parts.algebraic[entries.columns]
-        manifold = NativeManifold(made("constraints", m + where.size), m, rows, columns)
-    return replace(native, rates=made("write", n), moves=True, manifold=manifold)
+        found = _around(native, "constraints", m + where.size, table, keep)
+        manifold = NativeManifold(found, m, rows, columns)
+    return replace(native, rates=_around(native, "write", n, table, keep), moves=True, manifold=manifold)
+
+
+def _corrected(native: NativeSystem, request: RunRequest, made: Differentiated) -> NativeSystem:
+    """Return a system in which algebraic states are found in every stage, by corrections that are formulas.
+
+    Parameters
+    ----------
+    native : NativeSystem
+    request : RunRequest
+    made : Differentiated
+
+    Returns
+    -------
+    NativeSystem
+    """
+    layout, rates = request.problem.model.layout, native.rates
+    algebraic = layout.indices_of_all(made.algebraic)
+    formulas = made.held_corrections if native.held else made.corrections
+    names, n, m = native.context.names(layout, held=native.held), layout.size, algebraic.size
+    corrections = compiled(formulas, m, names, native.context.array)
+    scratch, allowed = np.zeros(n + m), _allowed(request)
+    table = [
+        *(0, 0, 0, n, m, rates.address, rates.context_address, corrections.address, corrections.context_address),
+        *(address(algebraic), address(scratch), *map(address, allowed), int(made.linear)),
+    ]
+    return replace(
+        native, rates=_around(native, "correct", n, table, (rates, corrections, algebraic, scratch, *allowed))
+    )
+
+
+def _allowed(request: RunRequest) -> tuple[Array, Array]:
+    """Return the tolerances in which algebraic states are found."""
+    n = request.problem.model.layout.size
+    return (request.relative, request.absolute) if request.adapts else (np.full(n, _RELATIVE), np.full(n, _ABSOLUTE))
+
+
+def _around(native: NativeSystem, kernel: str, count: int, table: list[int], keep: tuple[Any, ...]) -> NativeFunction:
+    """Return a kernel as a native function around the rates.
+
+    Parameters
+    ----------
+    native : NativeSystem
+    kernel : str
+    count : int
+        How many numbers it writes.
+    table : list of int
+    keep : tuple
+        What must not be freed before.
+
+    Returns
+    -------
+    NativeFunction
+    """
+    code, engine = _code()
+    (loaded,) = load_kernels(f"implied_rates.{kernel}")
+    block, own = np.array([loaded.address, *table], dtype=np.int64), native.rates
+    return NativeFunction(code, count, block.view(np.float64), (loaded, engine, *keep), own.pending_error, own.shared)
 
 
 def _by_formulas(native: NativeSystem, problem: Problem, rates: WrittenRates) -> _Parts:
@@ -145,7 +206,7 @@ def _by_formulas(native: NativeSystem, problem: Problem, rates: WrittenRates) ->
     matrix, entries = _matrix(own, layout, algebraic)
     beside = replace(names, n_states=2 * n)
     products = compiled(along_direction(own, layout), n, beside, native.context.array)
-    moving = time_derivatives(own)
+    moving = time_derivatives(own, rates_in_time(problem.model.inputs))
     in_time = compiled(moving, n, names, native.context.array) if moving else None
     found = compiled(matrix, entries.rows.size, names, native.context.array)
     return _Parts(algebraic, entries, products, in_time, found)

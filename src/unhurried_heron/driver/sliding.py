@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -16,25 +16,27 @@ from unhurried_heron.driver.event_continuation import event_counts, final_modes
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Once, Part, Slide
 from unhurried_heron.driver.slide_detection import (
-    _COMES,
     AT_LAST,
-    NEAR,
     names_around,
-    slide_along,
-    standing_of,
+)
+from unhurried_heron.driver.sliding_ends import (
+    allowed,
+    inconsistent_switch,
+    jumps,
+    slide_after_leaving,
+    slide_beyond_jump,
+    switch_values,
+    tolerance_in_time,
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import (
     LEAVES,
-    LEEWAY,
     Surface,
-    sliding_along,
     surfaces_of,
 )
-from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
+from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
@@ -72,22 +74,25 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
     model, changes = slide.model, [whole.data.trajectory.end_time]
     while whole.data.trajectory.end_time != end:
         surfaces = surfaces_of(model)
-        gone = _inconsistent_switch(request, whole, model, roots)
+        gone = inconsistent_switch(request, whole, model, roots)
         if gone is not None and len(changes) <= AT_LAST:
-            slide = _slide_after_leaving(request, whole, model, gone, roots)
+            slide = slide_after_leaving(request, whole, model, gone, roots)
             whole, model = _with_entry(request, whole, slide, surfaces), slide.model
             roots |= _sides_of(slide)
             changes.append(whole.data.trajectory.end_time)
             continue
         # An event that acts may move the state off the switch.
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
+        own = (*LEAVES[: len(surfaces)], *jumps(request, whole, model))
         part, again, stopped, limit_of_part, left_at, *_ = once(
-            replace(continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
+            replace(continuation_request(request, whole, model, (*along, *own)), roots=roots)
         )
         limit, roots = limit_of_part or limit, roots | left_at
-        left = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
+        ours = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
+        jumped = ours and stopped >= len(events) + len(surfaces)
+        left = ours and not jumped
         acted = (
-            surfaces and part.ending.reason is EndingReason.EVENT and not left and events[stopped].then is not None
+            surfaces and part.ending.reason is EndingReason.EVENT and not ours and events[stopped].then is not None
             and not _ends_run(events[stopped], whole, stopped)
         )  # fmt: skip
         part = _without_repeated_crossings(whole, part)
@@ -100,10 +105,14 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
             texts = ", ".join(f"'{each.switch.text}'" for each in surfaces)
             stop = Stop(Reason.SWITCHING, now, switch=f"sliding along {texts}")
             return replace(whole, ending=ending_of(stop, request.problem, request.method)), limit
+        if again is None and jumped:
+            again = slide_beyond_jump(request, whole, model, roots)
+            if again is None:
+                continue
         if again is None and not (left or acted):
             return whole, limit
         if again is None and left:
-            again = _slide_after_leaving(request, whole, model, stopped - len(events), roots)
+            again = slide_after_leaving(request, whole, model, stopped - len(events), roots)
         # The event may have moved the state anywhere.
         roots = {} if acted else roots
         if again is not None:
@@ -121,84 +130,6 @@ def _sides_of(slide: Slide) -> dict[str, float]:
         for standing, side in slide
         if side != SLIDES and isinstance(standing.switch, RootSwitch)
     }
-
-
-def _inconsistent_switch(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
-    """Return a switch whose share is outside 0 to 1 where a motion along it begins; None where it can begin.
-
-    Other switches that were crossed at the same time may have changed it since the motion was found.
-
-    Parameters
-    ----------
-    request : RunRequest
-    run : Run
-    model : Model
-    roots : dict of str to float
-        As `RunRequest.roots`.
-
-    Returns
-    -------
-    int or None
-    """
-    around = names_around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | final_modes(run)
-    around |= _switch_values(model.whole, around) | roots
-    for index, surface in enumerate(surfaces_of(model)):
-        if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
-            return index
-    return None
-
-
-def _slide_after_leaving(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
-    """Return what becomes of the switches at the end of a run that leaves one of those it slides along.
-
-    Parameters
-    ----------
-    request : RunRequest
-    run : Run
-    model : Model
-    index : int
-        The switch that is left.
-    roots : dict of str to float
-        As `RunRequest.roots`.
-
-    Returns
-    -------
-    Slide
-    """
-    found, time = run.data.switch_log, run.data.trajectory.end_time
-    known = {each.text: each for each in model.whole.rates.switches if isinstance(each, HeldSwitch)}
-    around = names_around(request, time, run.data.trajectory.end_state) | final_modes(run)
-    around |= _switch_values(model.whole, around) | roots
-    crossed: list[str] = []
-    for row in np.flatnonzero(np.abs(found.times - time) <= _tolerance_in_time(run)):
-        switch = known.get(found.texts[found.which[row]])
-        if switch is not None:
-            crossed.insert(0, switch.slot)
-            around[switch.slot] = switch.as_written(float(found.values[row]))
-    standings = standing_of(model, crossed)
-    surfaces = surfaces_of(model)
-    gone = surfaces[index]
-    share = float(evaluate(gone.share, around))
-    free = next(k for k, each in enumerate(standings) if each.switch.slot == gone.switch.slot)
-    first = [SLIDES if k < len(surfaces) else int(around[each.switch.slot]) for k, each in enumerate(standings)]
-    first[free] = int(share > 0.5)
-    comes = min(abs(share), abs(share - 1.0)) <= _COMES
-    slide = slide_along(request, standings, around, tuple(first), free if comes else -1)
-    if slide is not None:
-        return slide
-    along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
-    return Slide(standings, tuple(first), sliding_along(model.whole, along) or model.whole)
-
-
-def _switch_values(model: Model, around: dict[str, Any]) -> dict[str, float]:
-    """Return the values of the switches at a time and a state."""
-    return {
-        each.slot: float(evaluate(each.live, around)) for each in model.rates.switches if isinstance(each, HeldSwitch)
-    }
-
-
-def _tolerance_in_time(run: Run) -> float:
-    return NEAR * abs(run.data.trajectory.end_time - run.problem.interval[0])
 
 
 def _of_texts(found: SwitchLog, texts: set[str]) -> BoolArray:
@@ -223,7 +154,7 @@ def _with_entry(request: RunRequest, run: Run, slide: Slide, before: tuple[Surfa
     Run
     """
     found, time = run.data.switch_log, run.data.trajectory.end_time
-    close = np.abs(found.times - time) <= _tolerance_in_time(run)
+    close = np.abs(found.times - time) <= tolerance_in_time(run)
     rows, kept = 0 if run.data.ledger is None else len(run.data.ledger), np.ones(found.times.size, dtype=bool)
     slid, entries = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
     for standing, side in slide:
@@ -253,9 +184,9 @@ def _with_entry(request: RunRequest, run: Run, slide: Slide, before: tuple[Surfa
 def _without_repeated_crossings(whole: Run, part: Run) -> Run:
     """Return what goes on after a run without the crossings that are logged at the end of that."""
     found, logged, begin = part.data.switch_log, whole.data.switch_log, whole.data.trajectory.end_time
-    near = np.abs(logged.times - begin) <= _tolerance_in_time(whole)
+    near = np.abs(logged.times - begin) <= tolerance_in_time(whole)
     texts = {logged.texts[which].removesuffix(_SLIDES) for which in logged.which[near]}
-    close = np.abs(found.times - begin) <= _tolerance_in_time(whole)
+    close = np.abs(found.times - begin) <= tolerance_in_time(whole)
     again = close & _of_texts(found, texts)
     left = SwitchLog(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
                    found.slid)  # fmt: skip
@@ -298,16 +229,12 @@ def _projected(request: RunRequest, run: Run, slide: Slide) -> Run:
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
         around = names_around(request, trajectory.end_time, state) | final_modes(run)
-        around |= _switch_values(request.problem.model.whole, around)
+        around |= switch_values(request.problem.model.whole, around)
         gap = float(evaluate(standing.gap, around))
-        partials = np.zeros(state.size)
-        for index, node in standing.partials:
-            partials[index] = float(evaluate(node, around))
-        allowed = (request.relative * np.abs(state) + request.absolute + 1e-300) ** 2
-        size = float(partials @ (allowed * partials))
+        moves, size = allowed(request, state, standing, around)
         beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)
         if size > 0.0 and (beside == 0.0 or gap * beside <= 0.0):
-            state += (beside - gap) * allowed * partials / size
+            state += (beside - gap) * moves / size
     return run.with_data(trajectory=replace(trajectory, end_state=state))
 
 

@@ -20,6 +20,7 @@ from unhurried_heron.dynamics.march_options import march_options
 from unhurried_heron.dynamics.newton import NEAR, ROUNDING, newton
 from unhurried_heron.errors import OptionError, RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.input.rules import FINITE, POSITIVE, POSITIVE_COUNT, whole
 from unhurried_heron.problem.consistency import beginning_near
 from unhurried_heron.problem.problem import Problem
@@ -280,7 +281,7 @@ def _range(problem: Problem, over: Any) -> tuple[str, float, float]:
 def is_forced(problem: Problem) -> bool:
     """Whether rates depend on the time; of a function as far as five times tell."""
     if problem.model.rates.written:
-        return bool({TIME, *problem.inputs} & problem.model.rates.names())
+        return bool({TIME, *measured_names(problem.inputs)} & problem.model.rates.names())
     start, end = problem.interval
     times = np.linspace(start, end, 5)
     rates = problem.rates_at(times, np.tile(problem.start, (5, 1)))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -18,7 +18,6 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import (
     ONE,
     SUM,
-    TIME,
     Node,
     add,
     div,
@@ -192,6 +191,12 @@ class Differentiator:
         return partial
 
 
+def derivative_along(node: Node, rates: Mapping[str, Node]) -> Node:
+    """Return the derivative of a formula where the names in it have these rates, in their order."""
+    partials = Differentiator(rates).by_name(node)
+    return add(*(mul(partials[key], rate) for key, rate in rates.items() if key in partials))
+
+
 class _AlongDirection(Differentiator):
     """Derivatives along one direction, whose numbers stand behind the states: the only variable is the way along it."""
 
@@ -231,10 +236,32 @@ def along_direction(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[
     return tuple(replace(formula, node=differentiator.gradient(formula.node).get(WAY, nothing)) for formula in rates)
 
 
-def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:
-    """Return the nonzero partial derivatives of rates by the time, as blocks of a vector."""
-    differentiator, time = Differentiator({TIME}), (Node("name", TIME), ())
-    partials = [(formula, differentiator.gradient(formula.node).get(time)) for formula in rates]
+class _AlongTime(Differentiator):
+    """Derivatives by the time alone: the only variable is the way along it."""
+
+    def __init__(self, in_time: Mapping[str, Node]) -> None:
+        super().__init__(in_time)
+        self._in_time = in_time
+
+    def _of_variable(self, node: Node) -> Gradient:
+        return {WAY: self._in_time[str(node.args[0])]} if node.op == "name" else {}
+
+
+def time_derivatives(rates: tuple[IndexedFormula, ...], in_time: Mapping[str, Node]) -> tuple[IndexedFormula, ...]:
+    """Return the nonzero derivatives of rates by the time alone, as blocks of a vector.
+
+    Parameters
+    ----------
+    rates : tuple of IndexedFormula
+    in_time : mapping of str to Node
+        The rates of the time, and of what follows from it.
+
+    Returns
+    -------
+    tuple of IndexedFormula
+    """
+    differentiator = _AlongTime(in_time)
+    partials = [(formula, differentiator.gradient(formula.node).get(WAY)) for formula in rates]
     return tuple(replace(formula, node=partial) for formula, partial in partials if partial is not None)
 
 

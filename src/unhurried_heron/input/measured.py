@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import math
 from dataclasses import dataclass, field
 from functools import cached_property
 from io import StringIO
@@ -18,6 +19,8 @@ from unhurried_heron.input.rules import among
 
 Interpolation = Literal["previous", "linear", "cubic"]
 INTERPOLATIONS: Final = ("previous", "linear", "cubic")
+# How often a quantity can be differentiated before it jumps between its rows.
+_SMOOTHNESS: Final = {"previous": 0, "linear": 1, "cubic": 2}
 # Derivatives that differ by less than this share, which is rounding, make no kink.
 _STRAIGHT: Final = 1e-12
 
@@ -159,6 +162,10 @@ class Measured:
 
             with np.errstate(all="ignore"):
                 rows[:-1, 1:] = PchipInterpolator(times, values).c[::-1].T
+        # at the last time derivatives are those before it
+        last = times[-1] - times[-2]
+        _, b, c, d = rows[-2, 1:]
+        rows[-1, 2:] = b + last * (2.0 * c + last * 3.0 * d), c + 3.0 * d * last, d
         return rows
 
     @cached_property
@@ -172,11 +179,28 @@ class Measured:
             kinks = self.times[1:]
         return kinks
 
-    def __call__(self, time: Any) -> Any:
-        """Return the quantity at a time or at several."""
+    @property
+    def smoothness(self) -> int:
+        """How often it can be differentiated before it jumps between its rows."""
+        return _SMOOTHNESS[self.interpolation]
+
+    def __call__(self, time: Any, derivative: int = 0) -> Any:
+        """Return the quantity at a time or at several, or one of its derivatives; at a row, that behind it.
+
+        Parameters
+        ----------
+        time : float or array_like
+        derivative : int, optional
+            How many times it is differentiated, up to 3.
+
+        Returns
+        -------
+        float or ndarray
+        """
         rows = self.pieces[np.clip(np.searchsorted(self.times, time, side="right") - 1, 0, self.times.size - 1)]
-        since = np.asarray(time) - rows[..., 0]
-        value = rows[..., 1] + since * (rows[..., 2] + since * (rows[..., 3] + since * rows[..., 4]))
+        since, value = np.asarray(time) - rows[..., 0], np.zeros(rows.shape[:-1])
+        for power in range(3, derivative - 1, -1):
+            value = math.perm(power, derivative) * rows[..., 1 + power] + since * value
         return float(value) if np.ndim(value) == 0 else value
 
     def check_covers(self, name: str, interval: tuple[float, float]) -> None:

@@ -4,7 +4,8 @@ Where rates are asked for, algebraic states z are found first from the others, g
 which the constraints stay met: along a solution 0 = dg/dt = g_t + g_y f + g_z z'. E. Hairer and G. Wanner, *Solving
 Ordinary Differential Equations II*, 2nd ed. (1996), sections VI.1 and VI.6.
 
-Of written equations the derivatives of g are formulas; of functions they are differences.
+Of written equations the derivatives of g are formulas; of functions they are differences. Where Newton's corrections
+are formulas, too, there is no matrix, and the rates of algebraic states are formulas like the others.
 """
 
 from __future__ import annotations
@@ -28,6 +29,9 @@ from unhurried_heron.kernels.memory.call import as_doubles, as_longs, call_nativ
     ENTRIES_CONTEXT, ALGEBRAIC, FACTOR, SOLVE, LINEAR, MATRIX, SCRATCH, N_MATRIX, N_ENTRIES, WHERE, RELATIVE, ABSOLUTE,
     INVERSE, N_GROUPS, GROUPS, ROWS, COLUMNS, LIMITS,
 ) = range(30)  # fmt: skip
+# The table of formulas: as above up to the rates; the function of corrections and its context; addresses of the indices
+# of z, of scratch (n + m) and of tolerances; whether one correction is enough.
+(OF_CORRECTIONS, CORRECTIONS_CONTEXT, WHICH, WITHIN, RELATIVELY, ABSOLUTELY, LINEAR_IN_Z) = range(7, 14)
 # The smallest divisor.
 _LEAST = 1e-300
 # The answer of a function of rates where all is well,
@@ -326,3 +330,36 @@ def constraints(address):
     for i in range(table[M]):
         found[i] = here[algebraic[i]]
     return _write_entries(table, time, state, here, offset_by(found, table[M]))
+
+
+def correct(address):
+    """Write the rates of all states where corrections are formulas; return the code of the function called."""
+    table = as_longs(address)
+    n, m, time = table[N], table[M], as_doubles(address)[TIME]
+    given, rates, algebraic = as_doubles(table[STATE]), as_doubles(table[RATES]), as_longs(table[WHICH])
+    relative, absolute = as_doubles(table[RELATIVELY]), as_doubles(table[ABSOLUTELY])
+    state = as_doubles(table[WITHIN])
+    move = offset_by(state, n)
+    for k in range(n):
+        state[k] = given[k]
+    before = 1.0 / _HARDLY
+    for _ in range(_TURNS):
+        code = call_native(table[OF_CORRECTIONS], time, state, move, table[CORRECTIONS_CONTEXT])
+        if code != _FINE:
+            return code
+        largest, size = 0.0, 0.0
+        for i in range(m):
+            state[algebraic[i]] += move[i]
+            largest = max(largest, abs(state[algebraic[i]]))
+        for i in range(m):
+            k = algebraic[i]
+            allowed = _HARDLY * (relative[k] * abs(state[k]) + absolute[k]) + _ROUNDING * largest
+            share = abs(move[i]) / max(allowed, _LEAST)
+            # what is no number stays
+            size = size if share <= size else share
+        # each is smaller than the one before by what that was smaller, at least
+        near = size * min(size / before, 1.0) <= 1.0 or (size > 0.5 * before and size <= _STAYS)
+        if near or (table[LINEAR_IN_Z] != 0 and size < np.inf):
+            return call_native(table[OF_RATES], time, state, rates, table[RATES_CONTEXT])
+        before = size
+    return _SHORTER

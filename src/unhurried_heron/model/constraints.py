@@ -19,6 +19,7 @@ from unhurried_heron.formulas.expression import Node, add, name, names_in, neg, 
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.input.measured import Measured
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.index_reduction import Held, reduce_index, words_of
 from unhurried_heron.model.indexed_reduction import reduce_over_indices
@@ -70,7 +71,7 @@ class Constraints(Transformation):
 
 
 def with_constraints(
-    found: ClassifiedEquations, preferred: Collection[str], values: Mapping[str, float], inputs: Collection[str]
+    found: ClassifiedEquations, preferred: Collection[str], values: Mapping[str, float], inputs: Mapping[str, Measured]
 ) -> tuple[ClassifiedEquations, Constraints]:
     """Return what a text says with its constraints as formulas, or as algebraic states.
 
@@ -81,8 +82,7 @@ def with_constraints(
         Names that were given a starting value or a guess.
     values : mapping of str to float
         Of parameters, as far as they are known.
-    inputs : collection of str
-        Measured quantities.
+    inputs : mapping of str to Measured
 
     Returns
     -------

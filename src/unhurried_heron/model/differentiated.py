@@ -1,20 +1,23 @@
 """Algebraic states as states with rates, for methods that take no constraints.
 
 The derivative of a constraint along the solution is linear in the rates of what it tells. The constraints themselves
-are met again after every step, by the algebraic states alone: E. Hairer and G. Wanner, *Solving Ordinary Differential
-Equations II*, 2nd ed. (1996), section VI.1.
+are met again after every step, by the algebraic states alone, and by explicit methods in every stage, with Newton's
+corrections as formulas: E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (1996), section
+VI.1.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from unhurried_heron.errors import OrderError
-from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import TIME, Node, add, mul, name, names_in, replace_names, walk
+from unhurried_heron.formulas.differentiate import Differentiator, derivative_along
+from unhurried_heron.formulas.expression import Node, add, name, names_in, replace_names, walk
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.input.measured_rates import rates_in_time
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
@@ -40,12 +43,19 @@ class Differentiated(Transformation):
         The states that meet it.
     held : tuple of IndexedFormula
         The constraints with jumps and kinks taken out: beyond one the states meet them on its other side.
+    corrections, held_corrections : tuple of IndexedFormula
+        Newton's corrections of the algebraic states, likewise; empty where they are found by numbers.
+    linear : bool
+        Whether one correction is enough.
     """
 
     name: ClassVar[str] = "differentiated constraints"
     constraints: tuple[IndexedFormula, ...] = ()
     algebraic: tuple[str, ...] = ()
     held: tuple[IndexedFormula, ...] = ()
+    corrections: tuple[IndexedFormula, ...] = ()
+    held_corrections: tuple[IndexedFormula, ...] = ()
+    linear: bool = False
 
     def manifold(self, model: Model, *, held: bool = False) -> tuple[IndexedFormula, ...]:
         """Return the constraints."""
@@ -70,18 +80,19 @@ def differentiated(model: Model) -> Model | None:
         return None
     formulas = {formula.base: formula.node for formula in rates.indexed_formulas if not formula.loops}
     held = {key: formulas[layout.scalars[key]] for key in made.algebraic}
-    # what is measured has no derivative
-    if any(part.op in _INDEXED for part in walk(*held.values())) or names_in(*held.values()) & {*model.inputs}:
+    if any(part.op in _INDEXED for part in walk(*held.values())):
         return None
     known = {key: formulas[index] for key, index in layout.scalars.items() if key not in held and index in formulas}
-    found: dict[str, Node] = {}
-    unknowns = list(held)
+    found, moves = dict[str, Node](), dict[str, Node]()
+    unknowns, open_ones = list(held), {key: name(with_primes(key, 1)) for key in held}
+    known |= rates_in_time(model.inputs) | open_ones
     # the rows belong to their unknowns as the structure matched them
     for component in structure_of([names_in(node) & held.keys() for node in held.values()], unknowns).components:
-        rows = [_derivative(held[unknowns[k]], known, held) for k in component.equations]
-        rows = [replace(each, node=replace_names(each.node, found.get, {})) for each in rows]
+        own = [held[unknowns[k]] for k in component.equations]
+        wanted = [with_primes(key, 1) for key in component.unknowns]
         try:
-            found |= solve_highest(rows, [with_primes(key, 1) for key in component.unknowns])
+            found |= solve_highest(_rows((derivative_along(node, known) for node in own), found), wanted)
+            moves |= solve_highest(_rows((add(node, derivative_along(node, open_ones)) for node in own), moves), wanted)
         except OrderError:
             return None
     given = {layout.scalars[key]: found[with_primes(key, 1)] for key in held}
@@ -89,18 +100,32 @@ def differentiated(model: Model) -> Model | None:
         single(given[each.base], each.base) if not each.loops and each.base in given else each
         for each in rates.indexed_formulas
     )
-    n, constraints = layout.size, tuple(single(node, k) for k, node in enumerate(held.values()))
+    n, m, constraints = layout.size, len(held), tuple(single(node, k) for k, node in enumerate(held.values()))
+    corrections = tuple(single(moves[with_primes(key, 1)], k) for k, key in enumerate(held))
     # where a constraint jumps its derivative need not, and yet the march is to stop there
-    both = (*new, *(replace(each, base=each.base + n) for each in constraints))
-    smooth = take_out(unrolled(both), layout, model.inputs, {})
-    own = tuple(each for each in smooth.indexed_formulas if each.first < n)
-    beside = tuple(replace(each, base=each.base - n) for each in smooth.indexed_formulas if each.first >= n)
+    together = (*new, *_moved(constraints, n), *_moved(corrections, n + m))
+    smooth = take_out(unrolled(together), layout, model.inputs, {})
+    parts = [
+        _moved((each for each in smooth.indexed_formulas if first <= each.first < end), -first)
+        for first, end in ((0, n), (n, n + m), (n + m, n + 2 * m))
+    ]
+    partials = Differentiator(held)
+    linear = not any(names_in(each) & held.keys() for node in held.values() for each in partials.by_name(node).values())
+    made_of = Differentiated(constraints, tuple(held), parts[1], corrections, parts[2], linear)
     return replace(
         model,
-        rates=WrittenRates(layout, new, own, smooth.switches, smooth.left, rates.reduced),
-        transformations=(*model.transformations, Differentiated(constraints, tuple(held), beside)),
+        rates=WrittenRates(layout, new, parts[0], smooth.switches, smooth.left, rates.reduced),
+        transformations=(*model.transformations, made_of),
         mass=None,
     )
+
+
+def _rows(nodes: Iterable[Node], known: dict[str, Node]) -> list[Residual]:
+    return [Residual(replace_names(node, known.get, {}), "a constraint") for node in nodes]
+
+
+def _moved(formulas: Iterable[IndexedFormula], by: int) -> tuple[IndexedFormula, ...]:
+    return tuple(replace(each, base=each.base + by) for each in formulas)
 
 
 def implied(model: Model) -> Model | None:
@@ -124,35 +149,9 @@ def implied(model: Model) -> Model | None:
             own = (each for each in formulas if begin <= each.first < end)
             into += (replace(each, base=each.base + first - begin) for each in own)
         first += end - begin
-    # what is measured has no derivative
-    if names_in(*(each.node for each in found)) & {*model.inputs}:
-        return None
     return replace(
         model,
         rates=replace(rates, implied=tuple(made.algebraic)),
         transformations=(*model.transformations, Differentiated(tuple(found), tuple(made.algebraic), tuple(held))),
         mass=None,
     )
-
-
-def _derivative(node: Node, rates: dict[str, Node], algebraic: dict[str, Node]) -> Residual:
-    """Return the derivative of a constraint along the solution, in which the rates of algebraic states are unknown.
-
-    Parameters
-    ----------
-    node : Node
-    rates : dict of str to Node
-        Of the other states.
-    algebraic : dict of str to Node
-
-    Returns
-    -------
-    Residual
-    """
-    terms = []
-    for key, partial in Differentiator({*rates, *algebraic, TIME}).by_name(node).items():
-        if key == TIME:
-            terms.append(partial)
-        else:
-            terms.append(mul(partial, name(with_primes(key, 1)) if key in algebraic else rates[key]))
-    return Residual(add(*terms), "a constraint")

@@ -6,11 +6,13 @@ H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), sect
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError, listing
-from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
+from unhurried_heron.formulas.differentiate import Differentiator, derivative_along
+from unhurried_heron.formulas.expression import ZERO, Node, add, mul, name, names_in, neg, rewrite
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.formulas.source import Formula, Source
@@ -85,7 +87,7 @@ def check_coordinates(coordinates: Sequence[str]) -> None:
 
 
 def _written_out(
-    statements: Sequence[EquationLine], wanted: Sequence[str], coordinates: Sequence[str] = ()
+    statements: Sequence[EquationLine], wanted: Sequence[str], moving: Mapping[str, Node] = MappingProxyType({})
 ) -> dict[str, Node]:
     """Return the named formulas of a text in terms of coordinates, parameters and time.
 
@@ -96,7 +98,8 @@ def _written_out(
     statements : sequence of EquationLine
     wanted : sequence of str
         Formulas that must be there.
-    coordinates : sequence of str, optional
+    moving : mapping of str to Node, optional
+        The rates of what moves: coordinates, the time, measured quantities.
 
     Returns
     -------
@@ -134,8 +137,8 @@ def _written_out(
         named = str(part.args[0])
         if named in ready:
             return ready[named]
-        moved = named.removesuffix("'") if coordinates else ""
-        return total_derivative(ready[moved], coordinates) if moved != named and moved in ready else None
+        moved = named.removesuffix("'") if moving else ""
+        return total_derivative(ready[moved], moving) if moved != named and moved in ready else None
 
     needs = {
         key: rewrite(node, lambda part: name(base_of(str(part.args[0]))) if part.op == "name" else None, {})
@@ -146,16 +149,18 @@ def _written_out(
     return ready
 
 
-def velocities_of(statements: Sequence[EquationLine], coordinates: Sequence[str]) -> dict[str, Node]:
+def velocities_of(statements: Sequence[EquationLine], moving: Mapping[str, Node]) -> dict[str, Node]:
     """Return the velocities that the text uses of positions which are formulas, by name: ``x'``."""
     used = {mention for statement in statements for mention in statement.right.mentions}
-    if not any(StateName.read(each).primes and base_of(each) not in coordinates for each in used):
+    if not any(StateName.read(each).primes and base_of(each) not in moving for each in used):
         return {}
-    ready = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
-    return {key + "'": total_derivative(node, coordinates) for key, node in ready.items() if key + "'" in used}
+    ready = _written_out(statements, (KINETIC, POTENTIAL), moving)
+    return {key + "'": total_derivative(node, moving) for key, node in ready.items() if key + "'" in used}
 
 
-def velocities_of_positions(formulas: Mapping[str, Node], coordinates: Sequence[str]) -> dict[str, Node]:
+def velocities_of_positions(
+    formulas: Mapping[str, Node], coordinates: Sequence[str], moving: Mapping[str, Node]
+) -> dict[str, Node]:
     """Return the velocities of all formulas of coordinates, by name: ``x'``.
 
     Parameters
@@ -163,21 +168,21 @@ def velocities_of_positions(formulas: Mapping[str, Node], coordinates: Sequence[
     formulas : mapping of str to Node
         In terms of coordinates, velocities, parameters and time.
     coordinates : sequence of str
+    moving : mapping of str to Node
+        The rates of what moves.
 
     Returns
     -------
     dict of str to Node
     """
-    moving, still = set(coordinates), {name + "'" for name in coordinates}
-    positions = {key: node for key, node in formulas.items() if names_in(node) & moving and not names_in(node) & still}
-    return {key + "'": total_derivative(node, coordinates) for key, node in positions.items()}
+    own, still = {*coordinates}, {name + "'" for name in coordinates}
+    positions = {key: node for key, node in formulas.items() if names_in(node) & own and not names_in(node) & still}
+    return {key + "'": total_derivative(node, moving) for key, node in positions.items()}
 
 
-def total_derivative(node: Node, coordinates: Sequence[str]) -> Node:
-    """Return the derivative by the time of a formula of coordinates."""
-    partials = Differentiator((*coordinates, TIME)).by_name(node)
-    moves = [mul(partials[q], name(q + "'")) for q in coordinates if q in partials]
-    return _tidy(add(*moves, partials.get(TIME, ZERO)))
+def total_derivative(node: Node, moving: Mapping[str, Node]) -> Node:
+    """Return the derivative by the time of a formula of what moves."""
+    return _tidy(derivative_along(node, moving))
 
 
 def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> ExpressionError:
@@ -204,7 +209,12 @@ def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> Exp
     )
 
 
-def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], forces: Mapping[str, Node]) -> Motion:
+def lagrange(
+    statements: Sequence[EquationLine],
+    coordinates: Sequence[str],
+    forces: Mapping[str, Node],
+    moving: Mapping[str, Node],
+) -> Motion:
     """Return the equations of motion d/dt(dL/dq') - dL/dq = Q, and the energy q' dL/dq' - L.
 
     Parameters
@@ -212,6 +222,8 @@ def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], for
     statements : Sequence[EquationLine]
     coordinates : Sequence[str]
     forces : Mapping[str, Node]
+    moving : mapping of str to Node
+        The rates of what moves: coordinates, the time, measured quantities.
 
     Returns
     -------
@@ -222,7 +234,7 @@ def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], for
     ExpressionError
         The text gives neither a ``lagrangian`` nor both ``kinetic`` and ``potential``.
     """
-    known = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
+    known = _written_out(statements, (KINETIC, POTENTIAL), moving)
     if LAGRANGIAN in known:
         function = known[LAGRANGIAN]
     elif KINETIC in known and POTENTIAL in known:
@@ -230,29 +242,42 @@ def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], for
     else:
         missing = POTENTIAL if KINETIC in known else KINETIC
         raise _missing(f"'{missing}'", statements, "kinetic = … and potential = …, or lagrangian = …")
-    _refuse_accelerations(function, coordinates)
+    others = moving.keys() - {*coordinates}
+    _refuse_accelerations(function, coordinates, others)
     function = _tidy(function)
     speeds = [q + "'" for q in coordinates]
-    first = Differentiator((*coordinates, *speeds, TIME)).by_name(function)
+    rates = {**{v: name(v + "'") for v in speeds}, **moving}
+    first = Differentiator((*coordinates, *speeds)).by_name(function)
     residuals = []
     for q, speed in zip(coordinates, speeds, strict=True):
-        momentum = _tidy(first.get(speed, ZERO))
-        partials = Differentiator((*coordinates, *speeds, TIME)).by_name(momentum)
-        change = [mul(partials.get(v, ZERO), name(v + "'")) for v in speeds]
-        change += [mul(partials.get(x, ZERO), name(v)) for x, v in zip(coordinates, speeds, strict=True)]
-        change += [partials.get(TIME, ZERO), neg(first.get(q, ZERO)), neg(forces.get(q, ZERO))]
+        change = [derivative_along(_tidy(first.get(speed, ZERO)), rates)]
+        change += [neg(first.get(q, ZERO)), neg(forces.get(q, ZERO))]
         residuals.append(Residual(_tidy(add(*change)), f"the equation of motion of '{q}'"))
     energy = add(*(mul(name(v), first.get(v, ZERO)) for v in speeds), neg(function))
-    return Motion(dict.fromkeys(coordinates, 2), tuple(residuals), {}, _energy(known, energy))
+    return Motion(dict.fromkeys(coordinates, 2), tuple(residuals), {}, _energy(known, energy, others))
 
 
-def _energy(known: Mapping[str, Node], general: Node) -> Node:
-    """Prefer kinetic plus potential where that is the energy: kinetic quadratic in the speeds, no time."""
+def _energy(known: Mapping[str, Node], general: Node, others: AbstractSet[str]) -> Node:
+    """Prefer kinetic plus potential where that is the energy: kinetic quadratic in the speeds, no time.
+
+    Parameters
+    ----------
+    known : mapping of str to Node
+        The formulas of the text.
+    general : Node
+        The energy by its definition.
+    others : set of str
+        The time, and what follows from it.
+
+    Returns
+    -------
+    Node
+    """
     if KINETIC not in known or POTENTIAL not in known:
         return _tidy(general)
     kinetic, potential = known[KINETIC], known[POTENTIAL]
-    speeds = {named for named in names_in(kinetic) if StateName.read(named).primes}
-    if any(StateName.read(named).primes for named in names_in(potential)):
+    speeds = {named for named in names_in(kinetic) - others if StateName.read(named).primes}
+    if any(StateName.read(named).primes for named in names_in(potential) - others):
         return _tidy(general)
     partials = Differentiator(speeds).by_name(kinetic)
     # a form is quadratic where its second derivatives no longer hold speeds and it vanishes with them (Euler)
@@ -268,8 +293,21 @@ def _energy(known: Mapping[str, Node], general: Node) -> Node:
     return _tidy(general)
 
 
-def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
-    for named in sorted(names_in(function)):
+def _refuse_accelerations(function: Node, coordinates: Sequence[str], others: AbstractSet[str] = frozenset()) -> None:
+    """Refuse an energy of accelerations.
+
+    Parameters
+    ----------
+    function : Node
+    coordinates : sequence of str
+    others : set of str, optional
+        Names that may have primes all the same.
+
+    Raises
+    ------
+    ExpressionError
+    """
+    for named in sorted(names_in(function) - others):
         base, primes, _ = StateName.read(named)
         if primes > 1 or (primes and base not in coordinates):
             raise ExpressionError(

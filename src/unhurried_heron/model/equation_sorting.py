@@ -35,6 +35,7 @@ from unhurried_heron.formulas.source import Formula
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.measured_rates import usable_names
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.indexed_constraints import bare_rule, indexed_rules
@@ -86,7 +87,7 @@ class Sorter:
     ) -> None:
         self.user_input, self.statements, self.values = user_input, statements, values
         self.parameters, self.collector = parameters, collector
-        self.inputs = tuple(user_input.inputs)
+        self.inputs, self.measured = tuple(user_input.inputs), usable_names(user_input.inputs)
         self.sizes: set[str] = set()
         # whether i is the imaginary unit
         self.imaginary = False
@@ -146,16 +147,17 @@ class Sorter:
         """Return the order of each state: how many primes it has at most, in order of appearance."""
         orders: dict[str, int] = {}
         for statement in self.statements:
-            names = [*statement.left.mentions, *statement.right.mentions]
-            for mention in names:
+            fixed = self.measured - ({*statement.left.mentions} if statement.target else set())
+            for mention in (*statement.left.mentions, *statement.right.mentions):
                 named = StateName.read(mention)
-                if named.primes:
+                if named.primes and mention not in fixed:
                     orders[named.base] = max(orders.get(named.base, 0), named.primes)
         return orders
 
     def _refuse_clashes(self, orders: Mapping[str, int]) -> None:
         derived = {s.target.name for s in self.statements if s.target and not s.target.primes} - set(orders)
-        groups = {"parameter": self.parameters, "state": orders, "derived quantity": derived, "input": self.inputs}
+        groups = {"parameter": self.parameters, "state": orders, "derived quantity": derived}
+        groups["measured quantity"] = self.inputs
         for named in dict.fromkeys((*self.parameters, *derived, *self.inputs)):
             kinds = [kind for kind, group in groups.items() if named in group]
             if kinds == ["parameter", "derived quantity"] and self._is_equation(named, orders):
@@ -163,13 +165,10 @@ class Sorter:
             if len(kinds) > 1:
                 self.collector.add(
                     NameClashError(
-                        f"'{named}' is used for two things",
-                        name=named,
-                        location=" and ".join(kinds),
-                        expected="one meaning for each name",
-                        given=f"a {' and a '.join(kinds)}",
+                        f"'{named}' is used for two things", name=named, location=" and ".join(kinds),
+                        expected="one meaning for each name", given=f"a {' and a '.join(kinds)}",
                     )
-                )
+                )  # fmt: skip
 
     def _is_equation(self, named: str, orders: Mapping[str, int]) -> bool:
         """Whether a formula for a parameter is one: it holds a highest derivative, or there is something unknown."""
@@ -185,7 +184,7 @@ class Sorter:
         """Return the names that a line defines, or a value."""
         states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
         derived = [s.target.name for s in self.statements if s.target]
-        return {*states, *derived, *self.parameters, *self.inputs, *self.collector.assumed}
+        return {*states, *derived, *self.parameters, *self.measured, *self.collector.assumed}
 
     def _check_names(self, orders: Mapping[str, int], unknowns: Sequence[str], initial: tuple[str, ...]) -> None:
         """Refuse names without a meaning, and states without an equation.

@@ -80,7 +80,9 @@ class _ModelBuilder:
         """Solve, write out, resolve indexed states, and take the switches out."""
         constraints = Constraints()
         if self._sorter.user_input.form == "equations" or found.unknowns:
-            found, constraints = with_constraints(found, self._preferred, self._sorter.values, self._sorter.inputs)
+            found, constraints = with_constraints(
+                found, self._preferred, self._sorter.values, self._sorter.user_input.inputs
+            )
         solved = self._with_highest(found, constraints)
         written = self._in_states(solved)
         complex_states = infer(written, self._complex_starts, imaginary=self._sorter.imaginary)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.formulas.expression import BOUND, ONE, TIME, Node, free_names, names_in, replace_names, where
+from unhurried_heron.formulas.expression import BOUND, ONE, Node, free_names, names_in, replace_names, where
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import OPERATIONS, with_fact
@@ -56,8 +56,22 @@ class Guard:
                 f"where({self.text} > 0, sqrt({self.text}), 0), to rest there.")  # fmt: skip
 
 
-def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard, ...]:
-    """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
+def guards_of(
+    indexed_formulas: tuple[IndexedFormula, ...], layout: Layout, in_time: Collection[str]
+) -> tuple[Guard, ...]:
+    """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops.
+
+    Parameters
+    ----------
+    indexed_formulas : tuple of IndexedFormula
+    layout : Layout
+    in_time : collection of str
+        The time, and what follows from it.
+
+    Returns
+    -------
+    tuple of Guard
+    """
     found: dict[Node, Guard] = {}
     for formula in unrolled(indexed_formulas, _can_end, _MAX_GUARDS):
         for kind, node, chosen in _candidates(formula.node) if not formula.loops else ():
@@ -65,7 +79,7 @@ def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> t
             watched = node if chosen is None else where(chosen, node, ONE)
             if watched in found or is_square(node) or is_bound(watched):
                 continue
-            if not (layout.states_in(node) or TIME in names_in(node)):
+            if not layout.states_in(node) and names_in(node).isdisjoint(in_time):
                 continue
             text = text_of(node, formula, layout)
             text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"

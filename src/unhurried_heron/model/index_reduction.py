@@ -6,7 +6,7 @@ Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (199
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Final, NamedTuple
 
@@ -14,7 +14,9 @@ from unhurried_heron.errors import ConstraintError, listing, unforeseen
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, replace_names
 from unhurried_heron.formulas.layout import Loop
-from unhurried_heron.formulas.state_name import StateName
+from unhurried_heron.formulas.state_name import StateName, base_of
+from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.model.indexed_rules import Rule
 from unhurried_heron.model.reduction import Residual, linear_answer, tidied
 from unhurried_heron.model.structure import Structure, structure_of
@@ -67,7 +69,7 @@ class Reduced(NamedTuple):
 
 
 def reduce_index(
-    constraints: Sequence[Residual], unknowns: Sequence[str], rates: Mapping[str, Node], inputs: Collection[str]
+    constraints: Sequence[Residual], unknowns: Sequence[str], rates: Mapping[str, Node], inputs: Mapping[str, Measured]
 ) -> Reduced:
     """Differentiate constraints until they can be solved for their unknowns, as far as structure tells.
 
@@ -78,8 +80,7 @@ def reduce_index(
     unknowns : sequence of str
     rates : mapping of str to Node
         The highest derivative of each state, likewise.
-    inputs : collection of str
-        Measured quantities, which have no derivatives.
+    inputs : mapping of str to Measured
 
     Returns
     -------
@@ -89,7 +90,7 @@ def reduce_index(
     Raises
     ------
     ConstraintError
-        A constraint of measured quantities would have to be differentiated, or one too often.
+        One of measured quantities would have to be differentiated more often than these can be.
     """
     left, open_ones, solved = list(constraints), list(unknowns), dict[str, Node]()
     held, by = list[Held](), dict[str, Residual]()
@@ -159,14 +160,14 @@ def _with(node: Node, formulas: Mapping[str, Node]) -> Node:
     return replace_names(node, formulas.get, {})
 
 
-def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collection[str]) -> Node:
+def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Mapping[str, Measured]) -> Node:
     """Return the derivative of a constraint along the solution.
 
     Parameters
     ----------
     residual : Residual
     rates : mapping of str to Node
-    inputs : collection of str
+    inputs : mapping of str to Measured
 
     Returns
     -------
@@ -175,11 +176,12 @@ def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collectio
     Raises
     ------
     ConstraintError
-        It holds a measured quantity.
+        It holds a measured quantity that jumps where it is differentiated once more.
     """
-    measured = sorted(names_in(residual.node) & {*inputs})
-    if measured:
-        raise refuse_measured(measured, residual.location, words_of(residual))
+    measured = names_in(residual.node) & measured_names(inputs)
+    jumping = sorted(base_of(label) for label in measured if jumps_beyond(label, inputs))
+    if jumping:
+        raise refuse_measured(jumping, residual.location, words_of(residual))
     moving = names_in(residual.node) - {TIME}
     terms = []
     for label, partial in Differentiator({*moving, TIME}).by_name(residual.node).items():
@@ -189,15 +191,21 @@ def _derivative(residual: Residual, rates: Mapping[str, Node], inputs: Collectio
         named = StateName.read(label)
         above = named._replace(primes=named.primes + 1).text
         rate = rates.get(above)
-        if rate is None and above not in _lower(rates):
+        if rate is None and above not in _lower(rates) and label not in measured:
             # a parameter
             continue
         terms.append(mul(partial, rate if rate is not None else name(above)))
     return tidied(add(*terms)) if terms else ZERO
 
 
+def jumps_beyond(label: str, inputs: Mapping[str, Measured]) -> bool:
+    """Whether a measured quantity, or a derivative of one, jumps between its rows, and so has no derivative itself."""
+    named = StateName.read(label)
+    return named.primes >= inputs[named.base].smoothness
+
+
 def refuse_measured(measured: Sequence[str], location: str, words: str) -> ConstraintError:
-    """Return the error of a constraint that holds measured quantities and would have to be differentiated.
+    """Return the error of a constraint that holds measured quantities which have no derivative.
 
     Parameters
     ----------
@@ -211,9 +219,10 @@ def refuse_measured(measured: Sequence[str], location: str, words: str) -> Const
     ConstraintError
     """
     return ConstraintError(
-        f"a constraint of the measured {listing(measured, quoted=True)} would have to be differentiated",
+        f"a constraint of the measured {listing(measured, quoted=True)} would have to be differentiated more often than"
+        " that can be",
         name=listing(measured), location=location, given=words,
-        expected="a constraint that holds the unknowns themselves, or a formula in the place of what was measured",
+        expected='interpolation = "linear" where once is enough, "cubic" for twice, or a formula in its stead',
     )  # fmt: skip
 
 

@@ -30,7 +30,9 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import Box, Loop
 from unhurried_heron.formulas.state_name import StateName, with_primes
-from unhurried_heron.model.index_reduction import MOST_DERIVATIVES, Held, refuse_measured, words_of
+from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.measured_rates import measured_names
+from unhurried_heron.model.index_reduction import MOST_DERIVATIVES, Held, jumps_beyond, refuse_measured, words_of
 from unhurried_heron.model.indexed_rules import MAX_MEMBERS, Rule
 from unhurried_heron.model.indices import affine, extent
 from unhurried_heron.model.model import write_out
@@ -64,9 +66,9 @@ class ReducedOverIndices(NamedTuple):
 class _AlongTime(Differentiator):
     """Derivatives along the solution of formulas of indexed states."""
 
-    def __init__(self, found: ClassifiedEquations, inputs: Collection[str]) -> None:
+    def __init__(self, found: ClassifiedEquations, inputs: Mapping[str, Measured]) -> None:
         states = {with_primes(base, k) for base, order in found.orders.items() for k in range(order)}
-        super().__init__({TIME, *states, *inputs})
+        super().__init__({TIME, *states, *measured_names(inputs)})
         self._found, self._inputs, self._formulas = found, inputs, write_out(found.derived)
         self.beyond: dict[str, list[Rule]] = {}
 
@@ -108,10 +110,12 @@ class _AlongTime(Differentiator):
         label = str(node.args[0])
         if label == TIME:
             return {WAY: ONE}
-        if label in self._inputs:
-            raise refuse_measured([label], "the equations", label)
         named = StateName.read(label)
         above = named._replace(primes=named.primes + 1).text
+        if named.base in self._inputs:
+            if jumps_beyond(label, self._inputs):
+                raise refuse_measured([named.base], "the equations", label)
+            return {WAY: name(above)}
         if node.op == "name":
             return {WAY: self.written_out(self._found.rates.get(above, name(above)))}
         self.rules_of(above)
@@ -119,7 +123,7 @@ class _AlongTime(Differentiator):
 
 
 def reduce_over_indices(
-    found: ClassifiedEquations, unknowns: Sequence[str], values: Mapping[str, float], inputs: Collection[str]
+    found: ClassifiedEquations, unknowns: Sequence[str], values: Mapping[str, float], inputs: Mapping[str, Measured]
 ) -> ReducedOverIndices:
     """Differentiate constraints over an index until they hold their unknowns, and share them out among these.
 
@@ -131,8 +135,7 @@ def reduce_over_indices(
         Those without an equation, with indices or none.
     values : mapping of str to float
         Of parameters, as far as they are known.
-    inputs : collection of str
-        Measured quantities, which have no derivatives.
+    inputs : mapping of str to Measured
 
     Returns
     -------

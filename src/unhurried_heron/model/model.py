@@ -13,6 +13,7 @@ from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured_rates import measured_names, rates_in_time
 from unhurried_heron.input.names import check_defined, in_order
 from unhurried_heron.model.complex_states import ComplexStates
 from unhurried_heron.model.functions import NamedFunction, match_arguments
@@ -195,7 +196,7 @@ class Model:
     @cached_property
     def guards(self) -> tuple[Guard, ...]:
         """What must not change its sign within a step: denominators, and the arguments of logarithms and roots."""
-        return self.rates.guards()
+        return self.rates.guards(rates_in_time(self.inputs))
 
     @cached_property
     def narrow(self) -> tuple[Narrow, ...]:
@@ -227,7 +228,8 @@ class Model:
     @property
     def known(self) -> list[str]:
         """Names that mean something in a formula about a solution."""
-        known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
+        known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name]
+        known += sorted(measured_names(self.inputs))
         return [*known, *(name for each in self.transformations for name in each.known(self))]
 
     def written_out(self, node: Node, location: str = "") -> Node:

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
+from unhurried_heron.errors import ExpressionError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import ZERO, add, mul, name, neg, replace_names
+from unhurried_heron.formulas.expression import ZERO, add, mul, name, names_in, neg, replace_names
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.equation_lines import EquationLine, read_statements
 from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.measured_rates import measured_names, rates_in_time
 from unhurried_heron.input.names import check_defined, check_name
 from unhurried_heron.model.energies import (
     ENERGY,
@@ -65,9 +67,9 @@ def take_motion(sorter: Sorter, found: ClassifiedEquations) -> None:
     check_coordinates((*coordinates, *user_input.momenta))
     forces = read_forces(user_input.forces, coordinates, sorter.collector)
     helpers = {s.target.name: s.right.node for s in sorter.statements if s.target and not s.target.primes}
-    velocities = {}
+    velocities, moving = {}, {q: name(with_primes(q, 1)) for q in coordinates} | rates_in_time(sorter.inputs)
     if user_input.form == "lagrangian":
-        velocities = velocities_of(sorter.statements, coordinates)
+        velocities = velocities_of(sorter.statements, moving)
         helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
     written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
     multipliers = _multipliers(user_input.constraints, sorter.collector)
@@ -80,7 +82,7 @@ def take_motion(sorter: Sorter, found: ClassifiedEquations) -> None:
         kept.append(Residual(held, f"constraints: {line.text}", (line.left, line.right)))
     found.unknowns = tuple(multipliers)
     if user_input.form == "lagrangian":
-        motion = lagrange(sorter.statements, coordinates, written_forces)
+        motion = lagrange(sorter.statements, coordinates, written_forces, moving)
     else:
         motion = hamilton(sorter.statements, dict(zip(coordinates, user_input.momenta, strict=True)), written_forces)
     found.orders = dict(motion.orders)
@@ -89,9 +91,16 @@ def take_motion(sorter: Sorter, found: ClassifiedEquations) -> None:
     found.derived = {key: node for key, node in helpers.items() if key != LAGRANGIAN}
     found.derived.setdefault(ENERGY, motion.energy)
     if user_input.form == "lagrangian":
-        found.velocities = velocities_of_positions(write_out(found.derived), coordinates)
+        found.velocities = velocities_of_positions(write_out(found.derived), coordinates, moving)
     states = [with_primes(q, k) for q, order in motion.orders.items() for k in range(order)]
     written = {s.text: s.right for s in sorter.statements} | forces
     written |= {f"{s.text} {k}": side for s in multipliers.values() for k, side in enumerate((s.left, s.right))}
-    known = [*states, *helpers, *velocities, *multipliers, *sorter.parameters, *sorter.inputs]
+    known = [*states, *helpers, *velocities, *multipliers, *sorter.parameters, *sorter.measured]
     check_defined(written, known, "the energies")
+    jumping = names_in(*(each.node for each in motion.residuals)) & measured_names(sorter.inputs) - sorter.measured
+    if jumping:
+        raise ExpressionError(
+            f"in the equations of motion there are jumps of the measured {listing(jumping, quoted=True)} itself",
+            name=listing(jumping), location="the energies", given="a quantity that jumps between its rows",
+            expected='interpolation = "cubic", or "linear" where it is in no velocity that is differentiated',
+        )  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import Any, Protocol
@@ -93,7 +93,7 @@ class Rates(Protocol):
             Gathers what is wrong.
         """
 
-    def guards(self) -> tuple[Guard, ...]:
+    def guards(self, in_time: Collection[str]) -> tuple[Guard, ...]:
         """Return the formulas that must not change their signs within a step; none of a function."""
 
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
@@ -184,8 +184,8 @@ class WrittenRates:
     def tried(self, *_: Any) -> WrittenRates:
         return self
 
-    def guards(self) -> tuple[Guard, ...]:
-        return guards_of(self.indexed_formulas, self.layout)
+    def guards(self, in_time: Collection[str]) -> tuple[Guard, ...]:
+        return guards_of(self.indexed_formulas, self.layout, in_time)
 
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
         return narrow_formulas(self.held, self.layout, parameters)
@@ -293,7 +293,7 @@ class FunctionRates:
                     try_value(switch.function, time, start, values)
         return replace(self, function=rates, called=True)
 
-    def guards(self) -> tuple[Guard, ...]:
+    def guards(self, in_time: Collection[str]) -> tuple[Guard, ...]:  # a function has no formulas
         return ()
 
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:  # a function has no formulas

@@ -12,7 +12,6 @@ from typing import ClassVar, Final, TypeGuard
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
     ONE,
-    TIME,
     ZERO,
     Node,
     add,
@@ -25,6 +24,7 @@ from unhurried_heron.formulas.expression import (
     rewrite,
 )
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured_rates import rates_in_time
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
@@ -33,7 +33,8 @@ from unhurried_heron.model.transformation import Transformation
 
 # Events that end a slide: one for each switch that a solution slides along, in their order.
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {number}. switch", stop=True) for number in range(1, 33))
-
+# Events that end a part of it: where other switches, on which those it slides along depend, are crossed.
+JUMPS: Final = tuple(Event("0 = 1", name=f"crosses the {number}. switch beside", stop=True) for number in range(1, 33))
 
 # Distance outside 0 to 1 at which a share leaves its switch. A share may begin at exactly 0, and a function that
 # begins at zero has no sign that could change; the distance is larger than rounding and smaller than any tolerance.
@@ -103,8 +104,18 @@ class Sliding(Transformation):
         """Return the roots of the whole model: also those that are slid along have their width."""
         return self.origin.resting_roots
 
+    @property
+    def beside(self) -> tuple[HeldSwitch, ...]:
+        """The switches on which those that are slid along depend."""
+        names, own = names_in(*(each.gap for each in self.surfaces)), {each.switch.slot for each in self.surfaces}
+        known = (each for each in self.origin.rates.switches if isinstance(each, HeldSwitch))
+        return tuple(each for each in known if each.slot in names - own)[: len(JUMPS)]
+
     def watched(self, event: Event) -> Node | None:
-        """Return what is watched of `LEAVES`: by how much the share is outside 0 to 1."""
+        """Return what is watched of `LEAVES`: by how much the share is outside 0 to 1; of `JUMPS` the switch beside."""
+        for known, switch in zip(JUMPS, self.beside, strict=False):
+            if event is known:
+                return add(Node("name", switch.slot), number(-0.5))
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
             if event is known:
                 return add(Node("max", neg(surface.share), add(surface.share, neg(ONE))), number(-LEEWAY))
@@ -143,9 +154,10 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
         return None
     partials: list[tuple[int, Node]] = []
     terms: list[Node] = []
-    for (variable, loops), partial in Differentiator({*model.layout.scalars, TIME}).gradient(switch.gap).items():
-        if variable.op == "name" and variable.args[0] == TIME:
-            terms.append(partial)
+    in_time = rates_in_time(model.inputs)
+    for (variable, loops), partial in Differentiator({*model.layout.scalars, *in_time}).gradient(switch.gap).items():
+        if variable.op == "name" and variable.args[0] in in_time:
+            terms.append(mul(partial, in_time[str(variable.args[0])]))
             continue
         index = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
         plain = index is not None and not loops and len(variable.args) == 1

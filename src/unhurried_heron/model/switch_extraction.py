@@ -30,6 +30,7 @@ from unhurried_heron.formulas.expression import (
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.model.switch_types import SLOT, WIDTH, Cause, HeldSwitch, Kind, RootSwitch, Whole, WholeSwitch
 from unhurried_heron.model.unrolling import can_switch
 
@@ -69,7 +70,7 @@ def take_out(
     -------
     Smooth
     """
-    finder = _Finder(frozenset(layout.scalars), frozenset(inputs), known)
+    finder = _Finder(frozenset(layout.scalars), measured_names(inputs), known)
     smooth = []
     for formula in indexed_formulas:
         finder.indices = frozenset(loop.index for loop in formula.loops)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from typing import Final
 
 import numpy as np
@@ -26,6 +26,7 @@ from unhurried_heron.formulas.expression import (
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
 from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.template import Filled, Template, is_number, member
+from unhurried_heron.input.measured_rates import rates_in_time
 from unhurried_heron.model.indexed import with_fixed
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
@@ -54,12 +55,20 @@ class SolutionDerivatives:
         The rates of the states.
     layout : Layout
         Where the states stand.
+    in_time : mapping of str to Node
+        The rates of the time, and of what follows from it.
     implied : collection of str, optional
         States whose rates are no formulas.
     """
 
-    def __init__(self, rates: tuple[IndexedFormula, ...], layout: Layout, implied: Collection[str] = ()) -> None:
-        self.rates, self.layout, self._implied = rates, layout, implied
+    def __init__(
+        self,
+        rates: tuple[IndexedFormula, ...],
+        layout: Layout,
+        in_time: Mapping[str, Node],
+        implied: Collection[str] = (),
+    ) -> None:
+        self.rates, self.layout, self._implied, self._in_time = rates, layout, implied, in_time
         self._made: dict[tuple[str, Template, tuple[int, ...]], Template | None] = {}
 
     @functools.cached_property
@@ -152,12 +161,11 @@ class SolutionDerivatives:
     def _derivative(self, formula: Node, rates: dict[Node, Node | None]) -> Node | None:
         terms: list[Node] = []
         scalars = self.layout.scalars
-        for (variable, loops), partial in Differentiator({*scalars, TIME}).gradient(formula).items():
-            if variable.op == "name" and variable.args[0] == TIME:
-                terms.append(partial)
-                continue
+        known = Differentiator({*scalars, *self._in_time})
+        for (variable, loops), partial in known.gradient(formula).items():
             if variable.op == "name":
-                rate = self.rate_of(scalars[str(variable.args[0])])
+                label = str(variable.args[0])
+                rate = self.rate_of(scalars[label]) if label in scalars else self._in_time[label]
             elif variable in rates:
                 rate = rates[variable]
             else:
@@ -192,7 +200,7 @@ def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:
     indexed_formulas = rates.held if held else rates.indexed_formulas
     made: SolutionDerivatives = model.remembered(
         ("derivatives along the solution", held),
-        lambda: SolutionDerivatives(indexed_formulas, model.layout, rates.implied),
+        lambda: SolutionDerivatives(indexed_formulas, model.layout, rates_in_time(model.inputs), rates.implied),
     )
     return made
 

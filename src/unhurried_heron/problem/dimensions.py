@@ -17,6 +17,7 @@ from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.equation_lines import EquationLine
+from unhurried_heron.input.measured_rates import N_DERIVATIVES
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
 from unhurried_heron.model.energies import KINETIC, POTENTIAL
@@ -112,7 +113,7 @@ class _Checker:
         self.together: CoherentSet = coherent_set(base or dict(problem.units))
         self.units: dict[str, Measure] = {**self.declared}
         self.found: list[Disagreement] = []
-        for base_name, order in self.model.orders.items():
+        for base_name, order in (*self.model.orders.items(), *((each, N_DERIVATIVES) for each in self.model.inputs)):
             for k in range(1, order + 1):
                 self.units.setdefault(base_name + "'" * k, self._derivative(self.of_name(base_name + "'" * (k - 1))))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from unhurried_heron.errors import UnusedValueError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME, free_names
+from unhurried_heron.input.measured_rates import measured_names
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.model import Model
 
@@ -55,7 +56,7 @@ def conserved_quantities(user_input: ProblemInput, model: Model, derived_names: 
     if derived and "energy" not in found:
         energy = model.read_formula("energy", "energy")
         rate_formulas = [formula.node for formula in getattr(model.rates, "indexed_formulas", ())]
-        measured = set(user_input.inputs) | {TIME}
+        measured = measured_names(user_input.inputs) | {TIME}
         if not any(free_names(node) & measured for node in (energy, *rate_formulas)):
             found.append("energy")
     return tuple(found)

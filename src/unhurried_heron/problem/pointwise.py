@@ -10,6 +10,7 @@ import numpy as np
 from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
+from unhurried_heron.input.measured_rates import readings
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
@@ -45,7 +46,7 @@ def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
     many = np.ndim(state) == 2
     scalars = {name: state[:, index, None] if many else state[index] for name, index in layout.scalars.items()}
     when = np.asarray(time)[:, None] if many else time
-    return {**problem.inputs, **problem.parameters, **scalars, "t": when, STATE: state}
+    return {**readings(problem.inputs), **problem.parameters, **scalars, "t": when, STATE: state}
 
 
 def evaluation_points(problem: Problem, t: Any, state: Any, location: str) -> EvaluationPoints:

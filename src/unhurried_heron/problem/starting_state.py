@@ -19,6 +19,7 @@ from unhurried_heron.formulas.expression import name as name_node
 from unhurried_heron.formulas.layout import IndexedFormula, Values
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.input.measured_rates import readings
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.input.starting_values import told_by
 from unhurried_heron.model.constraints import Constraints
@@ -386,7 +387,7 @@ def meeting_constraints(
     made = model.made_by(Constraints)
     if made is None and not guess:
         return assembled
-    around = {**user_input.inputs, **assembled.values}
+    around = {**readings(user_input.inputs), **assembled.values}
     given = told_by(initial, model.layout)
     guessed = told_by(guess, model.layout) & ~given
     never_negative = told_by(user_input.never_negative, model.layout)

@@ -25,36 +25,48 @@ def constraint_table(run: Run) -> pd.DataFrame:
     """Return one row for each constraint: what is to be zero, the most by which it is missed, and when."""
     import pandas as pd
 
-    rows, rates = [], run.problem.model.rates
+    rows, rates, times = [], run.problem.model.rates, _before_jumps(run)
     for left, node, loops in rates.shown() if rates.written else ():
         if left:
             continue
         text = to_text(node)
-        missed = _missed_by_members(run, node, loops) if loops else np.abs(run.function_of(text)(run.times))
+        missed = _missed(run, times, node, text, loops)
         worst = int(np.argmax(missed))
         words = f"0 = {text}" + (f" for {ranges_of(loops)}" if loops else "")
         rows.append((words, float(missed[worst]), float(run.times[worst])))
     if not rates.written:
-        for named, missed in _missed_by_function(run):
+        for named, missed in _missed_by_function(run, times):
             worst = int(np.argmax(missed))
             rows.append((f"0 = rates of {named}", float(missed[worst]), float(run.times[worst])))
     return pd.DataFrame(rows, columns=["constraint", "missed by", "at"])
 
 
-def _missed_by_function(run: Run) -> Iterator[tuple[str, Array]]:
+def _before_jumps(run: Run) -> Array:
+    """Return the times of the rows, the last one just before what may jump there, as the state is."""
+    times = run.times.copy()
+    times[1:][-1:] = np.nextafter(times[-1], times[0])
+    return times
+
+
+def _missed_by_function(run: Run, times: Array) -> Iterator[tuple[str, Array]]:
     """Yield states whose rates of a function are to be zero, each group together, and the most by which they are not.
+
+    Parameters
+    ----------
+    run : Run
+    times : ndarray, shape (n_times,)
 
     Yields
     ------
     (str, ndarray of shape (n_times,))
     """
-    model, problem, times = run.problem.model, run.problem, run.times
+    model, problem = run.problem.model, run.problem
     n, mass = model.layout.size, model.mass
     held = np.zeros(n, dtype=bool) if mass is None else mass.sizes(n) == 0.0
     if not held.any():
         return
-    states, found = run.at(times), np.empty((times.size, n))
-    modes = modes_at(run, times)
+    states, found = run.states, np.empty((times.size, n))
+    modes = modes_at(run, run.times)
     values = np.empty((times.size, 0)) if modes is None else modes[1]
     for each in np.unique(values, axis=0):
         rows = (values == each).all(axis=1)
@@ -67,14 +79,17 @@ def _missed_by_function(run: Run) -> Iterator[tuple[str, Array]]:
             yield group.name, np.abs(found[:, own]).max(axis=1)
 
 
-def _missed_by_members(run: Run, node: Node, loops: tuple[Loop, ...]) -> Array:
-    """Return the most by which a constraint over an index is missed.
+def _missed(run: Run, times: Array, node: Node, text: str, loops: tuple[Loop, ...]) -> Array:
+    """Return by how much a constraint is missed, the most of one over an index.
 
     Parameters
     ----------
     run : Run
+    times : ndarray, shape (n_times,)
     node : Node
         What is to be zero.
+    text : str
+        The same.
     loops : tuple of Loop
 
     Returns
@@ -82,11 +97,16 @@ def _missed_by_members(run: Run, node: Node, loops: tuple[Loop, ...]) -> Array:
     ndarray, shape (n_times,)
     """
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import native_members
+    from unhurried_heron.codegen.system import native_members, native_queries
 
-    model = run.problem.model
-    written = replace_names(node, model.formulas.get, {})
-    made = native_members(run.problem, Rule("constraint", tuple(name(loop.index) for loop in loops), loops, written))
-    parts = np.array_split(run.times, max(run.times.size * model.layout.size // AT_ONCE, 1))
-    found = [np.abs(evaluate_rows(made, part, run.at(part), modes_at(run, part))).max(axis=1) for part in parts]
+    problem, model, states = run.problem, run.problem.model, run.states
+    if loops:
+        written = replace_names(node, model.formulas.get, {})
+        made = native_members(problem, Rule("constraint", tuple(name(loop.index) for loop in loops), loops, written))
+    else:
+        made = native_queries(problem, text)
+    found = []
+    for rows in np.array_split(np.arange(times.size), max(times.size * model.layout.size // AT_ONCE, 1)):
+        values = evaluate_rows(made, times[rows], states[rows], modes_at(run, run.times[rows]))
+        found.append(np.abs(values).max(axis=1))
     return np.concatenate(found)

@@ -8,6 +8,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.member_times import member_values
+from unhurried_heron.input.measured_rates import readings
 from unhurried_heron.input.starting_values import told_by
 from unhurried_heron.problem.consistent_rows import consistent_members
 from unhurried_heron.problem.following import free_starts, starts_follow
@@ -39,6 +40,6 @@ def starts_of(
         starts[:, model.layout.slot(name)] = values
     if not starts_follow(first.assembled.definitions, model):
         return starts
-    around = {**first.inputs, **member_values(first, rows, parameters)}
+    around = {**readings(first.inputs), **member_values(first, rows, parameters)}
     known = free_starts(first), told_by(first.user_input.never_negative, model.layout)
     return consistent_members(model, starts, known, first.interval[0], around)

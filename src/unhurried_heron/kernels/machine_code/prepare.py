@@ -32,6 +32,7 @@ KERNELS: Final = {
     "partitioned.family": 0.1,
     "implied_rates.write": 0.1,
     "implied_rates.constraints": 0.1,
+    "implied_rates.correct": 0.1,
     "stabilised.family": 0.3,
     "march.loop.march": 0.5,
     "fully_implicit.damped_newton.solve_block": 0.8,

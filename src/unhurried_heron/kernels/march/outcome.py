@@ -131,9 +131,12 @@ def find_rates_at_state(system, control, purpose):
     if system.n_mass > 0:
         control.ask = DERIVE
         return call_kernel(parts_in(as_longs(control.table)).family, control.table)
-    if ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state) != 1:
-        return RATES_STOPPED
-    return check_rates_at_state(system, control)
+    code = ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state)
+    if code > 1:
+        # there are none, where constraints do not tell their states
+        control.bad_component = -1
+        return NOT_FINITE
+    return check_rates_at_state(system, control) if code == 1 else RATES_STOPPED
 
 
 @inner
