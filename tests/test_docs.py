@@ -22,6 +22,7 @@ def code_blocks(page: Path, language: str) -> list[str]:
 
 
 @pytest.mark.parametrize("page", [page for page in PAGES if code_blocks(page, "python")], ids=lambda page: page.name)
+@pytest.mark.long
 def test_python_blocks_run_in_order(page: Path, tmp_path: Path) -> None:
     path = tmp_path / "page.py"
     path.write_text("\n".join(code_blocks(page, "python")), encoding="utf-8")

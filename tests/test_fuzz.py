@@ -20,6 +20,7 @@ COUNTS = {"calls": 1500, "names": 60, "indices": 100}
 
 @pytest.mark.timeout(300)
 @pytest.mark.parametrize("part", PARTS)
+@pytest.mark.long
 def test_every_example_is_answered_or_refused_in_our_own_words(part: str) -> None:
     found = [tried(PARTS[part], seed) for seed in range(1, 1 + COUNTS.get(part, 40))]
     assert not any(found), max(found, key=len)

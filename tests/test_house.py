@@ -34,6 +34,7 @@ def python(*arguments: object, **environment: str) -> subprocess.CompletedProces
     )
 
 
+@pytest.mark.long
 def test_importing_is_light() -> None:
     done = python("-X", "importtime", "-c", "import unhurried_heron")
     loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
@@ -42,6 +43,7 @@ def test_importing_is_light() -> None:
     assert not loaded & heavy
 
 
+@pytest.mark.long
 def test_a_run_loads_only_what_it_needs(tmp_path: Path) -> None:
     plain = tmp_path / "plain.toml"
     plain.write_text('equations = "x\' = -x"\ninterval = {from = 0, to = 1}\ninitial = {x = 1}\n')
@@ -152,6 +154,7 @@ SOLVE = (
 
 
 @pytest.mark.parametrize("writable", [True, False])
+@pytest.mark.long
 def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
     cache = tmp_path / "cache"
     cache.mkdir()
@@ -183,6 +186,7 @@ def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
         assert "compiling" not in python("-c", SOLVE, **index).stderr
 
 
+@pytest.mark.long
 def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:
     heron, number = Path(sys.executable).with_name("heron"), {**os.environ, "UNHURRIED_HERON_CACHE": str(tmp_path)}
     # the listed kernels are all that the house has
@@ -213,6 +217,7 @@ def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:
     assert "compiling" not in python("-c", SOLVE, **number).stderr
 
 
+@pytest.mark.long
 def test_numba_is_not_needed_once_kernels_are_compiled() -> None:
     assert python("-c", SOLVE).returncode == 0
     done = python("-X", "importtime", "-c", SOLVE)
@@ -220,6 +225,7 @@ def test_numba_is_not_needed_once_kernels_are_compiled() -> None:
     assert "numba" not in {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
 
 
+@pytest.mark.long
 def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
     copy = tmp_path / "site" / "unhurried_heron"
     shutil.copytree(ROOT / "src" / "unhurried_heron", copy, ignore=shutil.ignore_patterns("__pycache__"))
@@ -238,12 +244,14 @@ def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
+@pytest.mark.long
 def test_examples_run(example: Path, tmp_path: Path) -> None:
     done = script(example, tmp_path)
     assert done.returncode == 0, done.stderr
     assert done.stdout
 
 
+@pytest.mark.long
 def test_benchmarks_run() -> None:
     # one that needs no C compiler; all lay out their marches alike
     done = python(ROOT / "benchmarks" / "run.py", "--part", "chunks")
@@ -288,6 +296,7 @@ def test_machine_code_goes_with_all_that_its_kernel_imports(name: str, monkeypat
     assert digest(name) != was
 
 
+@pytest.mark.long
 def test_texts_of_kernels_are_the_same_in_every_process() -> None:
     """One source, one text, which is the one that is shipped: `.ci/run` compares all of them."""
     code = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import warnings
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -61,6 +62,7 @@ def test_answers_of_rate_functions(answer) -> None:
         },
     )
 )
+@pytest.mark.long
 def test_documents(content: dict) -> None:
     try:
         problem = uh.Problem.from_content(parse_document(content, "a file"))
@@ -82,6 +84,7 @@ PARTS = st.one_of(WORDS, NUMBERS, ANYTHING, st.functions(like=lambda x: None, re
     ),
     going=st.one_of(st.just("either"), ANYTHING),
 )
+@pytest.mark.long
 def test_events(words, going) -> None:
     problem = uh.Problem.from_text("x' = -k*x", initial={"x": 2.0}, interval=(0, 3), parameters={"k": 1.0})
     try:

@@ -8,6 +8,7 @@ import warnings
 from pathlib import Path
 
 import numpy as np
+import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
@@ -142,6 +143,7 @@ NESTED = completed(["x'' = max(z + abs(x), abs(t))", "z = 1"])
 @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @example(NESTED, "dormand-prince-54", True)
 @given(TEXTS, st.sampled_from(["dormand-prince-54", "radau-iia-5"]), st.booleans())
+@pytest.mark.long
 def test_what_is_not_refused_runs(text: str, method: str, crossed: bool) -> None:
     problem = tried(text)
     if problem is None:
@@ -160,6 +162,7 @@ def test_what_is_not_refused_runs(text: str, method: str, crossed: bool) -> None
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(TEXTS)
+@pytest.mark.long
 def test_both_ways_of_treating_switches_agree(text: str) -> None:
     problem = tried(text)
     if problem is None:
@@ -179,6 +182,7 @@ def test_both_ways_of_treating_switches_agree(text: str) -> None:
 
 @settings(max_examples=150, deadline=None)
 @given(TEXTS, st.booleans(), st.sampled_from(["equations", "lagrangian", "hamiltonian"]))
+@pytest.mark.long
 def test_a_check_gathers_and_never_raises(text: str, known: bool, form: str) -> None:
     content = {form: text, "interval": {"from": 0, "to": "1 h"}, "initial": {"x": "1 m", "x'": 0} if known else {}}
     if form == "lagrangian":
@@ -192,6 +196,7 @@ def test_a_check_gathers_and_never_raises(text: str, known: bool, form: str) -> 
 
 @settings(max_examples=60, deadline=None)
 @given(TEXTS)
+@pytest.mark.long
 def test_what_can_be_said_can_be_kept(text: str) -> None:
     import tempfile
 

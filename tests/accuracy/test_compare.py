@@ -135,6 +135,7 @@ def test_a_row_that_fails_says_why() -> None:
             uh.compare(problem, **bad)
 
 
+@pytest.mark.long
 def test_methods_are_ranked_at_equal_error() -> None:
     problem = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 4), exact={"x": "cos(t)"})
     found = uh.compare(problem, ["heun-3", "dormand-prince-54", "euler"], rtol=[1e-4, 1e-6, 1e-8], step=[0.1, 0.05])
@@ -160,6 +161,7 @@ def test_methods_are_ranked_at_equal_error() -> None:
             found.best(**bad)
 
 
+@pytest.mark.long
 def test_all_counts_stand_side_by_side() -> None:
     stiff = uh.Problem.from_text("x' = -900*(x - cos(t))", initial={"x": 0}, interval=(0, 3))
     found = uh.compare(stiff, ["dormand-prince-54", "radau-iia-5"], rtol=1e-5, count=4000)

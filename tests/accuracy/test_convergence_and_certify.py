@@ -18,6 +18,7 @@ from unhurried_heron.text.certificate_document import certain_decimal
 SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1, "v": 0}, interval=(0, 6))
 
 
+@pytest.mark.long
 def test_every_method_shows_its_order() -> None:
     names = [each.name for each in general() if getattr(each, "fixed_steps", True) and each.name != "auto"]
     found = uh.convergence(SWING, names)
@@ -73,6 +74,7 @@ def test_taylor_series_have_thirty_digits(name: str) -> None:
             assert digits(row[problem.states.index(state)], truth) > min(29.0, len(truth.strip("-0.")) - 2)
 
 
+@pytest.mark.long
 def test_taylor_series_of_every_function() -> None:
     formulas = (
         "exp(t/4)", "sin(t)*cos(t)", "tan(t/4)", "log(2 + t)", "sqrt(1 + t)", "tanh(t)", "asin(t/4)", "acos(t/4)",
@@ -99,6 +101,7 @@ def test_taylor_series_of_every_function() -> None:
             taylor_states(uh.Problem.from_text(text, initial={"x": 1}, interval=(0, 9)), [9.0])
 
 
+@pytest.mark.long
 def test_errors_are_measured_as_far_as_references_agree() -> None:
     lorenz = uh.Problem.from_text(
         "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 1}, interval=(0, 60)
@@ -114,6 +117,7 @@ def test_errors_are_measured_as_far_as_references_agree() -> None:
     assert (found.frame()["accepted"] > 1000).all()
 
 
+@pytest.mark.long
 def test_the_taylor_series_as_reference() -> None:
     found = uh.compare(SWING, ["heun-2", "verner-98"], rtol=1e-6, step=0.05, reference="taylor")
     assert found.certain
@@ -196,6 +200,7 @@ def test_what_no_run_has_seen_is_not_certified() -> None:
         assert [each["digits"] for each in found.rows if each["state"] == "y"] == [0]
 
 
+@pytest.mark.long
 def test_a_family_that_cannot_leaves_time_to_others() -> None:
     # a Jacobian by 300 differences, each for one state: the implicit pilot would take all of the time
     matrix = np.random.default_rng(0).normal(size=(300, 300)) / 20 - 2 * np.eye(300)
@@ -203,6 +208,7 @@ def test_a_family_that_cannot_leaves_time_to_others() -> None:
     assert uh.certify(dense, 5, seconds=30).certified
 
 
+@pytest.mark.long
 def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:
     lorenz = uh.Problem.from_text(
         "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 1}, interval=(0, 50)

@@ -21,6 +21,7 @@ from unhurried_heron.cli.commands import demo, prepare
 from unhurried_heron.demo import NAMES, demo_file
 
 
+@pytest.mark.long
 def test_demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
     """Two of its problems; `.ci/run` runs the command with all of them."""
     some = ("sluice-pond", "carbonate")
@@ -58,6 +59,7 @@ def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch,
     assert "nothing could be kept" in "".join(capsys.readouterr())
 
 
+@pytest.mark.long
 def test_run_writes_what_is_asked(tmp_path: Path) -> None:
     out = {kind: tmp_path / f"pond.{kind}" for kind in ("csv", "json", "png")}
     done = heron(
@@ -76,6 +78,7 @@ def test_run_writes_what_is_asked(tmp_path: Path) -> None:
     assert "overtops" in done.stdout
 
 
+@pytest.mark.long
 def test_compare_and_methods(tmp_path: Path) -> None:
     pond, table, figure = demo_file("sluice-pond"), tmp_path / "table.csv", tmp_path / "work.svg"
     done = heron(
@@ -100,6 +103,7 @@ def test_compare_and_methods(tmp_path: Path) -> None:
     assert all(word in listed for word in ("radau-iia-5", "dormand-prince-54", "Kutta", "stiff"))
 
 
+@pytest.mark.long
 def test_exit_codes_and_errors(tmp_path: Path) -> None:
     carbonate, pond = demo_file("carbonate"), demo_file("sluice-pond")
     diverged = heron("run", carbonate, "--method", "euler", "--step", "0.01")
@@ -128,6 +132,7 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("arguments", "held"), [(("methods",), True), (("--help",), False)], ids=str)
+@pytest.mark.long
 def test_a_reader_who_has_had_enough(arguments: tuple, held: bool) -> None:
     command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
     plain = {name: value for name, value in os.environ.items() if name != "PYTHONUNBUFFERED"}
@@ -160,6 +165,7 @@ record = 4
 """
 
 
+@pytest.mark.long
 def test_a_terminal_sees_progress_and_interrupting_keeps_what_was_done(tmp_path: Path) -> None:
     (tmp_path / "slow.toml").write_text(SLOW)
     reader, writer = pty.openpty()
@@ -193,6 +199,7 @@ def test_a_terminal_sees_progress_and_interrupting_keeps_what_was_done(tmp_path:
     assert (tmp_path / "part.csv").read_text().splitlines()[0] == "t,x"
 
 
+@pytest.mark.long
 def test_check_and_new(tmp_path: Path) -> None:
     good = heron("check", demo_file("culvert"))
     assert (good.returncode, good.stderr) == (0, "")
@@ -227,6 +234,7 @@ def test_open_parameters_are_set_on_the_line(tmp_path: Path) -> None:
     assert f"{math.cos(2) + 0.25 * math.sin(2):.6f}"[:7] in done.stdout
 
 
+@pytest.mark.long
 def test_outputs_harm_nothing(tmp_path: Path) -> None:
     path = tmp_path / "p.toml"
     path.write_text('equations = "x\' = -x"\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n')
@@ -254,6 +262,7 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert (plain.returncode, plain.stderr) == (0, "")
 
 
+@pytest.mark.long
 def test_pictures_of_several_runs(tmp_path: Path) -> None:
     picture = tmp_path / "phase.svg"
     chain, drawn = demo_file("food-chain"), ("--plot", picture, "--overlay", "supply=5,8")
@@ -286,6 +295,7 @@ def test_questions_are_of_equations_and_of_events_by_name() -> None:
         assert "heron: " in refused.stderr
 
 
+@pytest.mark.long
 def test_what_is_looked_for_is_said_on_the_line(tmp_path: Path) -> None:
     file = tmp_path / "two-branches.toml"
     file.write_text('equations = """\nx\' = -z\n0 = z^2 - x\n"""\n[initial]\nx = 1\n[interval]\nfrom = 0\nto = 0.5\n')

@@ -49,6 +49,7 @@ def test_options_are_said_alike(verb: str) -> None:
         assert known[name].help == options("run")[name].help
 
 
+@pytest.mark.long
 def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     pond, half = demo_file("sluice-pond"), ["--from", "30 min", "--to", "3 h", "--set", "level=45 cm"]

@@ -42,6 +42,7 @@ def test_tables_have_exact_values_on_request(decay: Path, tmp_path: Path) -> Non
     assert "no closed form" in refused.stderr
 
 
+@pytest.mark.long
 def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None:
     commands = {
         "convergence": ("convergence", decay, "--methods", "heun-2,euler", "--steps", "0.5,0.25,0.125"),
@@ -80,6 +81,7 @@ def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None
         assert (tmp_path / f"{words[0]}.png").stat().st_size > 5000
 
 
+@pytest.mark.long
 def test_what_cannot_be_is_refused_and_what_is_not_certain_is_told(decay: Path, tmp_path: Path) -> None:
     for words in (
         ("stability", "euler", "--window", "1,2,3"),
@@ -104,6 +106,7 @@ def test_what_cannot_be_is_refused_and_what_is_not_certain_is_told(decay: Path, 
     assert "Not certified to 6 digits" in refused.stdout
 
 
+@pytest.mark.long
 def test_a_long_run_ends_with_what_would_do_better() -> None:
     done = heron("run", demo_file("carbonate"), "--method", "dormand-prince-54", "--rtol", "1e-5", "--to", "1")
     assert "Take another method: at the same tolerance radau-iia" in " ".join(done.stdout.split())

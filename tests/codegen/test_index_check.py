@@ -61,6 +61,7 @@ def test_a_slip_of_the_formulation_is_caught_by_the_emitter(block: IndexedFormul
 
 @settings(max_examples=80, deadline=None)
 @given(st.data())
+@pytest.mark.long
 def test_random_families_against_plain_loops(data: st.DataObject) -> None:
     """What is accepted reads what a plain loop in Python reads; what a plain loop cannot read is refused."""
     n = data.draw(st.integers(2, 5))

@@ -45,6 +45,7 @@ def made(first: str, second: str, n: int) -> uh.Problem:
 
 @settings(max_examples=25, deadline=None)
 @given(FORMULAS, FORMULAS, st.integers(3, 6))
+@pytest.mark.long
 def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)
     size, start = 2 * n + 1, problem.start
@@ -65,6 +66,7 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     assert not derivatives[:, outside].any()
 
 
+@pytest.mark.long
 def test_threads_change_no_bit(monkeypatch: pytest.MonkeyPatch) -> None:
     """Of loops that more threads share than there are cores, beside what one of them does alone."""
     text = """

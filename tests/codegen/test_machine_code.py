@@ -122,6 +122,7 @@ def level(y: np.ndarray, p: tuple[float, ...]) -> float:
 
 
 @pytest.mark.parametrize("kind", ["written", "python", "njit"])
+@pytest.mark.long
 def test_a_parameter_changed_in_memory_reaches_every_function(kind: str) -> None:
     values = {"parameters": {"k": 2.0, "m": 3.0}, "initial": {"a": 0.5, "b": 0.25}, "interval": (0, 1)}
     if kind == "written":

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -62,6 +63,7 @@ def problem_of(formula: str, k: float) -> uh.Problem:
 
 @settings(max_examples=120, deadline=None)
 @given(formula=FORMULAS, point=POINTS)
+@pytest.mark.long
 def test_values(formula: str, point: tuple) -> None:
     x, y, k, t = point
     try:
@@ -76,6 +78,7 @@ def test_values(formula: str, point: tuple) -> None:
 
 @settings(max_examples=120, deadline=None)
 @given(formula=FORMULAS, point=POINTS)
+@pytest.mark.long
 def test_derivatives(formula: str, point: tuple) -> None:
     x, y, k, t = point
     step = 1e-6

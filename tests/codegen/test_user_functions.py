@@ -84,6 +84,7 @@ def short(t, y):
 @pytest.mark.parametrize(
     ("function", "kind"), [(narrow, LookupError), (divided, ZeroDivisionError), (short, errors.RateFunctionError)]
 )
+@pytest.mark.long
 def test_an_njit_function_keeps_its_own_ways(method: str, function, kind) -> None:
     fixed = {"step": 0.01} if method == "classical-rk-4" else {"rtol": 1e-6, "largest_step": 0.01}
     problem = uh.Problem.from_rates(

@@ -154,6 +154,7 @@ def test_tolerances_that_do_not_suit_a_state() -> None:
     assert "allows no error" in words(uh.explain(zero))
 
 
+@pytest.mark.long
 def test_a_better_method_is_better_where_it_says_so() -> None:
     # high accuracy, smooth: high order does it in fewer evaluations
     run = uh.integrate(SWING, "bogacki-shampine-32", rtol=1e-8)

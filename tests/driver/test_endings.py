@@ -100,6 +100,7 @@ def test_what_an_ending_says(problem: uh.Problem, options: dict, words: str) -> 
 
 
 @pytest.mark.parametrize("raised", [ValueError, KeyboardInterrupt])
+@pytest.mark.long
 def test_a_look_at_the_end_spoils_no_run(raised: type[BaseException]) -> None:
     calls, limit = 0, np.inf
 

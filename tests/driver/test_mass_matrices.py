@@ -236,6 +236,7 @@ def test_complex_states_have_theirs_by_state_or_part() -> None:
         assert [run.final["z"], run.final["w"]] == pytest.approx([np.exp(1j)] * 2, abs=1e-7)
 
 
+@pytest.mark.long
 def test_what_is_told_of_such_a_problem_heeds_it() -> None:
     problem, exact = logistic((0.0, 6.0))
     assert np.sort(problem.eigenvalues_at(0.0, [0.01, 0.1])) == pytest.approx([0.8, np.nan], nan_ok=True)

@@ -138,6 +138,7 @@ def test_members_that_need_python_say_so() -> None:
     assert [bool(answer) for answer in answers] == [True, True, True, False]
 
 
+@pytest.mark.long
 def test_a_member_whose_known_times_cannot_be_told_apart_is_left_out() -> None:
     wave = tank("level' = where(sin(t/period) > 0.3, 1, 0) - leak*level")
     found = members_of(wave, "period", [5.0, 1e-6, 3.0])

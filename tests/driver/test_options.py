@@ -87,6 +87,7 @@ def test_what_starts_a_method_is_told() -> None:
     assert len(finals) == 3
 
 
+@pytest.mark.long
 def test_every_pair_is_right_or_refused() -> None:
     ran = 0
     for options in PAIRS:

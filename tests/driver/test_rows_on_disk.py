@@ -44,6 +44,7 @@ def test_what_comes_is_what_a_run_holds(kind: str, method: str, interval: tuple[
     assert [each.name for each in tmp_path.iterdir()] == [path.name]
 
 
+@pytest.mark.long
 def test_the_command_line_sends_them_too(tmp_path: Path) -> None:
     path = tmp_path / "lagoon.nc"
     file = demo_file("lagoon")

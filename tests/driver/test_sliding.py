@@ -114,6 +114,7 @@ def test_several_switches_hold_a_solution(method: str, case: str, references: di
 
 
 @pytest.mark.parametrize("seed", range(2, 26, 3))
+@pytest.mark.long
 def test_switches_that_depend_on_each_other(seed: int) -> None:
     # of these some went wrong in silence, some back and forth without end
     (text, initial, _), method = coupled(seed), ADAPTIVE[seed % len(ADAPTIVE)]

@@ -47,6 +47,7 @@ def problem_of(name: str) -> tuple[uh.Problem, dict, dict]:
 
 
 @pytest.mark.parametrize("name", SYSTEMS)
+@pytest.mark.long
 def test_bifurcations_of_textbook_systems(name: str) -> None:
     problem, within, over = problem_of(name)
     wanted, count = SYSTEMS[name][3:]
@@ -85,6 +86,7 @@ def test_bifurcations_of_textbook_systems(name: str) -> None:
             assert near <= 0.05 * max(high - low for low, high in within.values())
 
 
+@pytest.mark.long
 def test_cycles_are_born_stable_or_not() -> None:
     """The cubic term of the normal form decides it: Y. A. Kuznetsov (2004), section 3.4."""
     # in the plane by the sign of f_xxx + f_xyy + g_xxy + g_yyy + (f_xy (f_xx + f_yy) - g_xy (g_xx + g_yy) - f_xx g_xx
@@ -103,6 +105,7 @@ def test_cycles_are_born_stable_or_not() -> None:
             assert str(hopf) == f"Hopf point, {words} at r = 0"
 
 
+@pytest.mark.long
 def test_functions_and_units_have_branches() -> None:
     function = uh.Problem.from_rates(lambda t, x, k: k - x**2, parameters={"k": 4.0}, initial={"x": 1.0},
                                      interval=(0, 1))  # fmt: skip
@@ -116,6 +119,7 @@ def test_functions_and_units_have_branches() -> None:
     assert found[0].stable.all()
 
 
+@pytest.mark.long
 def test_budgets_end_with_what_was_found() -> None:
     problem, within, over = problem_of("convection")
     for options in ({"over": over}, {}):
@@ -124,6 +128,7 @@ def test_budgets_end_with_what_was_found() -> None:
         assert "the time was used up" in str(found)
 
 
+@pytest.mark.long
 def test_constraints_have_fewer_eigenvalues() -> None:
     held = uh.Problem.from_rates(
         lambda t, x, y, k: np.array([y - x, x * x - k]), parameters={"k": 1.0}, initial={"x": 1.0, "y": 0.0},

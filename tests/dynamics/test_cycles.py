@@ -66,6 +66,7 @@ def test_periods_and_multipliers(name: str) -> None:
 
 
 @pytest.mark.parametrize("kind", ["function", "compiled"])
+@pytest.mark.long
 def test_cycles_of_functions(kind: str) -> None:
     def rates(t: float, y: np.ndarray) -> np.ndarray:
         return np.array([y[1], (1 - y[0] ** 2) * y[1] - y[0]])

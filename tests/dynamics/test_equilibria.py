@@ -66,6 +66,7 @@ RNG = np.random.default_rng(7)
 WEIGHTS = RNG.random((4, 4)) + 2 * np.eye(4)
 
 
+@pytest.mark.long
 def test_algebra_misses_none() -> None:
     """Where species compete, each may be absent, and those that are there solve linear equations."""
     line = uh.Problem.from_text(ROOTS, initial={"x": 0.5}, interval=(0, 5))

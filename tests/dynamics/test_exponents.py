@@ -8,6 +8,7 @@ import pytest
 import unhurried_heron as uh
 
 
+@pytest.mark.long
 def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
     linear = uh.Problem.from_text("x' = -x + 3*y\ny' = -3*x - y\nz' = 0.5*x - 4*z", initial={"x": 1, "y": 0, "z": 1},
                                   interval=(0, 10))  # fmt: skip
@@ -30,6 +31,7 @@ def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
     assert found.convergence[-1] == pytest.approx(found.values)
 
 
+@pytest.mark.long
 def test_convection_is_chaotic() -> None:
     """E. N. Lorenz's equations; 0.9056, 0 and -14.5723 (J. C. Sprott, 2003). The sum is the trace of the Jacobian."""
     convection = uh.Problem.from_text(
@@ -63,6 +65,7 @@ def test_convection_is_chaotic() -> None:
         ("u[i]' = -i*u[i] for i in 1..2", {"u": 1}, None, "settles"),
     ],
 )
+@pytest.mark.long
 def test_verdicts(text: str, initial: dict, count: int | None, verdict: str) -> None:
     problem = uh.Problem.from_text(text, initial=initial, interval=(0, 10))
     # which end before, but for those that never come to the accuracy
@@ -77,6 +80,7 @@ def test_verdicts(text: str, initial: dict, count: int | None, verdict: str) -> 
         ("x' = -y - z\ny' = x + 0.2*y\nz' = 0.2 + z*(x - 5.7)", {"x": 1, "y": 1, "z": 0}, 0.0714),
     ],
 )
+@pytest.mark.long
 def test_exponents_of_the_literature(text: str, initial: dict, exact: float) -> None:
     problem = uh.Problem.from_text(text, initial=initial, interval=(0, 50))
     found = uh.exponents(problem, 1, accuracy=0.008, seconds=30.0, rtol=1e-6)
@@ -84,6 +88,7 @@ def test_exponents_of_the_literature(text: str, initial: dict, exact: float) -> 
     assert found.half_widths[0] <= 0.008 * found.values[0]
 
 
+@pytest.mark.long
 def test_where_energy_is_kept_exponents_come_in_pairs() -> None:
     """The stars of M. Henon and C. Heiles (1964), at an energy where most motion is chaotic."""
     energy = uh.Problem.from_text("x' = p\ny' = q\np' = -x - 2*x*y\nq' = -y - x^2 + y^2", interval=(0, 50),

@@ -28,6 +28,7 @@ def added() -> Iterator[None]:
     del CATALOGUE[METHOD.name], FAMILIES[FAMILY.name]
 
 
+@pytest.mark.long
 def test_it_keeps_the_contract() -> None:
     check_method("two-stage-2")
 

@@ -184,6 +184,7 @@ def test_iterations_do_in_the_place_of_factors(method: str, interval: tuple[floa
     assert run.tally.for_jacobians > run.tally.solves
 
 
+@pytest.mark.long
 def test_where_all_states_meet_all_others_products_take_the_place_of_a_matrix(monkeypatch: pytest.MonkeyPatch) -> None:
     """Means of sines pull; the mean itself decays as one number does."""
     monkeypatch.setattr(linear_choice, "MAX_DENSE", 50)
@@ -202,6 +203,7 @@ def test_where_all_states_meet_all_others_products_take_the_place_of_a_matrix(mo
         uh.integrate(problem, "radau-iia-5", linear="dense")
 
 
+@pytest.mark.long
 def test_a_large_function_without_a_pattern_is_marched_without_a_matrix() -> None:
     n, calls = 5100, 0
 
@@ -299,6 +301,7 @@ def test_factors_and_iterations_solve_any_matrix(
     assert (result.value == FAILED) == (named != "sparse")
 
 
+@pytest.mark.long
 def test_where_incomplete_factors_fail_others_stand_in(monkeypatch: pytest.MonkeyPatch) -> None:
     """Constraints without a diagonal of their own: y is found by the equation of z, and the other way round."""
     n, dice = 340, np.random.default_rng(4)

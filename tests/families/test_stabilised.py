@@ -21,6 +21,7 @@ def rod(n: int) -> uh.Problem:
 
 
 @pytest.mark.parametrize("method", [CHEBYSHEV, ORTHOGONAL])
+@pytest.mark.long
 def test_a_given_number_of_stages_keeps_the_contract(method: uh.Method) -> None:
     check_method(method.of_stages(7))
 

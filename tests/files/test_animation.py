@@ -42,6 +42,7 @@ def test_frames_are_even_in_time_whatever_the_steps_are() -> None:
     ("x", {}), (["x", "w"], {"tail": "30 min"}), (["x", "v"], {"phase": True}),
     (["x", "v", "w"], {"phase": True, "turn": 30}),
 ])  # fmt: skip
+@pytest.mark.long
 def test_gif_and_pictures(tmp_path, names, options: dict) -> None:
     assert uh.animate(RUN, names, tmp_path / "film.gif", **FAST, **options) == 6
     with Image.open(tmp_path / "film.gif") as film:

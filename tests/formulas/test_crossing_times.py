@@ -126,6 +126,7 @@ FORMULAS = st.recursive(
 
 @settings(max_examples=300, deadline=None)
 @given(FORMULAS, st.floats(-3, 3), st.floats(0, 4), st.floats(-2, 2))
+@pytest.mark.long
 def test_bounds_hold_every_value(formula: str, low: float, width: float, k: float) -> None:
     node = read(Source(formula)).node
     ends = enclose(node, {"k": k}, np.array([low]), np.array([low + width]))

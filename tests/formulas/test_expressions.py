@@ -74,6 +74,7 @@ def close(a: float, b: float) -> bool:
 
 @settings(max_examples=300, deadline=None)
 @given(FORMULAS)
+@pytest.mark.long
 def test_simplifying_keeps_the_value(formula: str) -> None:
     node = read(Source(formula)).node
     short = rewrite(node, simplified, {})
@@ -84,6 +85,7 @@ def test_simplifying_keeps_the_value(formula: str) -> None:
 
 @settings(max_examples=200, deadline=None)
 @given(FORMULAS, FORMULAS)
+@pytest.mark.long
 def test_common_factors_cancel_without_harm(above: str, below: str) -> None:
     top, bottom = (rewrite(read(Source(text)).node, simplified, {}) for text in (above, below))
     if value(bottom) != 0.0:
@@ -136,6 +138,7 @@ def test_latex_as_one_would_write_it(formula: str, latex: str) -> None:
 
 @settings(max_examples=300, deadline=None)
 @given(FORMULAS)
+@pytest.mark.long
 def test_texts_read_back(formula: str) -> None:
     node = read(Source(formula)).node
     text = to_text(node)
@@ -149,6 +152,7 @@ def test_texts_read_back(formula: str) -> None:
 
 @settings(max_examples=200, deadline=None)
 @given(FORMULAS)
+@pytest.mark.long
 def test_derivatives_against_differences(formula: str) -> None:
     node = read(Source(formula)).node
     derivative = Differentiator(["x"]).by_name(node).get("x", number(0.0))
@@ -172,6 +176,7 @@ def test_equal_trees_are_one_object() -> None:
     assert Node("at", "u", name("i")) is not Node("at", "v", name("i"))
 
 
+@pytest.mark.long
 def test_nothing_recurses_into_long_chains() -> None:
     # each derived quantity uses the one before, written out: a tree of two thousand levels and 2^2000 leaves
     n = 2000

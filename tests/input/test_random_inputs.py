@@ -151,6 +151,7 @@ MANY = settings(max_examples=25, deadline=None, phases=[Phase.generate], suppres
 
 @MANY
 @given(st.fixed_dictionaries(FIELDS))
+@pytest.mark.long
 def test_inputs_survive_files_pickles_and_copies(values: dict[str, Any]) -> None:
     problem = problem_of(values)
     with tempfile.TemporaryDirectory() as folder:

@@ -44,6 +44,7 @@ def solved_complex(re: np.ndarray, im: np.ndarray, b: np.ndarray, d: np.ndarray)
 
 
 @pytest.mark.parametrize("n", [1, 2, 3, 8, 17, 40])
+@pytest.mark.long
 def test_linear_systems(n: int) -> None:
     random = np.random.default_rng(n)
     a, b = random.normal(size=(n, n)), random.normal(size=n)

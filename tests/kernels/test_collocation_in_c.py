@@ -21,6 +21,7 @@ import pairing
 @pytest.mark.skipif(shutil.which("gcc") is None, reason="there is no C compiler")
 @pytest.mark.parametrize(("name", "rtol"), [("hires", 1e-4), ("robertson", 1e-7), ("oregonator", 1e-4),
                                             ("ehl_d3", 1e-7), ("brusselator", 1e-4), ("pleiades", 1e-7)])  # fmt: skip
+@pytest.mark.long
 def test_the_march_does_what_c_does(name: str, rtol: float) -> None:
     problem = literature_problem(name)
     march = pairing.prepared(problem, "radau-iia-5", rtol, 1e-4 * rtol, 1e-4)

@@ -20,6 +20,7 @@ uh.integrate(uh.Problem.from_text("x' = -x", initial={{"x": 1}}, interval=(0, 1)
 """
 
 
+@pytest.mark.long
 def test_interpreted_kernels_do_what_machine_code_does(tmp_path: Path) -> None:
     """A share of the runs; `.ci/run` takes all of them, and measures the lines."""
     runs = [tmp_path / "compiled", tmp_path / "interpreted"]

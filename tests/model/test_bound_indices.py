@@ -120,6 +120,7 @@ def compare(seed: int, *, marches: bool) -> None:
 
 
 @pytest.mark.parametrize("part", range(5))
+@pytest.mark.long
 def test_sums_never_capture_the_names_of_others(part: int) -> None:
     for seed in range(60):
         compare(1100 + 60 * part + seed, marches=seed < 6)

@@ -52,6 +52,7 @@ EACH += [(problem, ("radau-iia-5", "dormand-prince-54")[k % 2]) for k, problem i
 
 
 @pytest.mark.parametrize(("problem", "method"), EACH)
+@pytest.mark.long
 def test_every_method_turns_in_the_plane(problem: str, method: str) -> None:
     chosen = find_method(method)
     setting = {"rtol": 1e-6 if chosen.order > 2 else 1e-3} if chosen.adaptive else {"step": 0.01}

@@ -113,6 +113,7 @@ def test_explicit_methods_solve_constraints_in_every_stage(method: RungeKutta) -
     assert final["w"] == pytest.approx(math.cbrt(1 + x[1] * final["z"]), abs=2e-14)
 
 
+@pytest.mark.long
 def test_nothing_drifts_over_a_million_steps() -> None:
     circle = uh.Problem.from_text(SOLVED["index 3"][0], initial={"x": 1, "y": 0, "v": 1}, interval=(0, 10_000))
     for method in ("classical-rk-4", "adams-bashforth-4"):
@@ -221,6 +222,7 @@ def test_starting_values_are_kept_found_or_refused(
 
 @settings(max_examples=12, deadline=None, derandomize=True, phases=[Phase.generate])
 @given(st.integers(2, 7), st.randoms(use_true_random=False))
+@pytest.mark.long
 def test_random_networks_begin_where_their_constraints_hold(n: int, random: Any) -> None:
     """Flows along random pipes of a tree: heads at the ends and balances at the inner joints."""
     parents = [random.randrange(k) for k in range(1, n + 1)]

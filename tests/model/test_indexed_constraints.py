@@ -136,6 +136,7 @@ def test_a_train_is_pulled_by_its_couplings():
 
 
 @pytest.mark.parametrize("method", ["auto", "dormand-prince-54"])
+@pytest.mark.long
 def test_a_net_turns_with_its_rods(method):
     start = {"x[i,j]": "i", "y[i,j]": "j", "x'[i,j]": "-w*j", "y'[i,j]": "w*i"}
     values = {"n": 4, "m": 3, "w": 0.7}

@@ -23,6 +23,7 @@ def coupled(draw) -> tuple[int, list[list[str]], list[str]]:
 
 @settings(max_examples=20, deadline=None)
 @given(coupled(), st.lists(st.floats(-1, 1), min_size=10, max_size=10), st.floats(0, 3), st.data())
+@pytest.mark.long
 def test_any_mass_matrix(system: tuple, values: list[float], t: float, data) -> None:
     n, matrix, sides = system
     lines = []

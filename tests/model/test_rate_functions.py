@@ -37,6 +37,7 @@ def in_a_list(y, k, d, unused=3):
     [by_time_and_state, by_names, by_dict, in_a_list, *map(numba.njit, (by_time_and_state, by_names))],
     ids=lambda f: f"{'njit ' if hasattr(f, 'py_func') else ''}{f.__name__}",
 )
+@pytest.mark.long
 def test_every_way_of_saying_rates(rates) -> None:
     problem = uh.Problem.from_rates(rates, **SAID)
     expected = uh.integrate(WRITTEN, rtol=1e-9)
@@ -76,6 +77,7 @@ def kept(u, v, s, k, seen=[]):  # noqa: B006  # what it keeps must stay what it 
 
 @pytest.mark.parametrize("rates", [of_shapes_by_name, of_shapes_in_order, kept, numba.njit(of_shapes_in_order)])
 @pytest.mark.parametrize("method", ["auto", "radau-iia-5"])
+@pytest.mark.long
 def test_states_that_are_arrays_come_in_their_shapes(rates, method) -> None:
     problem, whole = (uh.Problem.from_rates(each, **SHAPES) for each in (rates, of_whole))
     assert np.array_equal(problem.rates_at(0, problem.start), whole.rates_at(0, whole.start))
@@ -95,6 +97,7 @@ def test_states_that_are_arrays_come_in_their_shapes(rates, method) -> None:
         (lambda z: np.array([-z[0]]), np.ones(1)),
     ],
 )
+@pytest.mark.long
 def test_the_only_state_comes_back_in_its_shape(rates, start) -> None:
     name = rates.__code__.co_varnames[0]
     given = {"initial": {name: start}, "interval": (0.0, 1.0)}
@@ -191,6 +194,7 @@ def failing_njit(t, y):
     return y
 
 
+@pytest.mark.long
 def test_an_njit_exception_arrives_too() -> None:
     with pytest.raises(ValueError, match="the gauge froze"):
         uh.integrate(uh.Problem.from_rates(failing_njit, initial={"x": 1.0}, interval=(0, 5)))

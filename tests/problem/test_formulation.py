@@ -193,6 +193,7 @@ FRAGMENTS = st.sampled_from(
 @example("x' = \ud800")
 @example("x' = (\n")
 @example("ª' = ª")
+@pytest.mark.long
 def test_junk_ends_in_a_problem_or_our_own_error(text: str) -> None:
     for equations in (text, f"x' = {text}"):
         try:

@@ -27,6 +27,7 @@ def problems() -> list[uh.Problem]:
     ]
 
 
+@pytest.mark.long
 def test_equal_problems() -> None:
     for one, other in zip(problems(), problems(), strict=True):
         for again in (other, pickle.loads(pickle.dumps(one)), copy.deepcopy(one), copy.copy(one)):

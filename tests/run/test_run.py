@@ -130,6 +130,7 @@ def test_a_run_is_pickled_whatever_it_was_asked(question: str) -> None:
     assert str(pickle.loads(pickle.dumps(answer))) == str(answer)
 
 
+@pytest.mark.long
 def test_deep_chains_of_derived_quantities_are_pickled_and_copied() -> None:
     chain = "\n".join(f"d{k} = d{k - 1} + 1" for k in range(1, 1000))
     problem = uh.Problem.from_text(f"x' = d999 - x\nd0 = x\n{chain}", initial={"x": 1}, interval=(0, 1))

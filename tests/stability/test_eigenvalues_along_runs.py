@@ -66,6 +66,7 @@ def test_a_jacobian_that_is_no_number_is_left_out() -> None:
     assert np.isnan(root.eigenvalues_at(0, [0.0])).all()
 
 
+@pytest.mark.long
 def test_newton_goes_on_from_a_kink_whose_other_side_has_no_slope() -> None:
     # beyond the crest the spill has a slope; a state that lands a rounding below it must have one, too
     pond = uh.Problem.from_text(

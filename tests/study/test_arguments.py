@@ -160,6 +160,7 @@ def test_what_a_function_raises_is_told_or_raised(name: str) -> None:
         RUNNING[name](uh.Problem.from_rates(never, initial={"x": 1}, interval=(0, 1)))
 
 
+@pytest.mark.long
 def test_a_function_that_overflows_has_a_largest_step() -> None:
     user_input = {"initial": {"x": 1}, "interval": (0, 30)}
     # plain numbers raise OverflowError where formulas give infinity

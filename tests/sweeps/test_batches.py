@@ -40,6 +40,7 @@ def test_batches_are_the_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) 
     assert_same(found, uh.sweep(TANK, OVER, **ASKS, threads=1))
 
 
+@pytest.mark.long
 def test_executors_carry_out_batches(tmp_path: Path) -> None:
     found = uh.sweep(TANK, OVER, **ASKS)
     with ThreadPoolExecutor(2) as threads:
@@ -55,6 +56,7 @@ def test_executors_carry_out_batches(tmp_path: Path) -> None:
         uh.sweep(TANK, OVER, executor=3)
 
 
+@pytest.mark.long
 def test_a_cluster_carries_out_batches(tmp_path: Path) -> None:
     distributed = pytest.importorskip("distributed")
     found = uh.sweep(TANK, OVER, **ASKS)
@@ -66,6 +68,7 @@ def test_a_cluster_carries_out_batches(tmp_path: Path) -> None:
         assert_same(found, uh.sweep(TANK, OVER, **ASKS, executor=client))
 
 
+@pytest.mark.long
 def test_what_is_killed_goes_on(tmp_path: Path) -> None:
     draw, folder = random.Random(4), tmp_path / "out"
     for _ in range(10):
@@ -101,6 +104,7 @@ def test_what_is_killed_goes_on(tmp_path: Path) -> None:
         uh.sweep(TANK, OVER, folder=tmp_path / "other")
 
 
+@pytest.mark.long
 def test_larger_than_memory_it_is_opened_by_parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     pytest.importorskip("dask")
     found = uh.sweep(TANK, OVER, **ASKS)
@@ -113,6 +117,7 @@ def test_larger_than_memory_it_is_opened_by_parts(tmp_path: Path, monkeypatch: p
     assert len(parts.events) == len(found.events)
 
 
+@pytest.mark.long
 def test_a_budget_for_the_whole_leaves_members_out(tmp_path: Path) -> None:
     found = uh.sweep(TANK, OVER, **ASKS, seconds=1e-9)
     assert set(found.dataset["ending"].values.ravel()) == {"not run"}

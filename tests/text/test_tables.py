@@ -58,6 +58,7 @@ def test_failures_stand_out(pond: uh.Problem) -> None:
     assert "closed form" not in text
 
 
+@pytest.mark.long
 def test_numbers_and_names_are_never_cut() -> None:
     families = len({method.family for method in all_methods()})
     for width in (190, 60, 38, 20):
