@@ -86,6 +86,7 @@ def pytest_configure(config: pytest.Config) -> None:
     config.option.whole = config.option.whole or bool(chosen) if told is None else told["whole"]
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_configure_node(node: Any) -> None:
     node.workerinput["whole"] = node.config.option.whole
 

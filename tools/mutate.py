@@ -98,7 +98,8 @@ def walked(copy: Path) -> Walked:
     """Run all tests once, under coverage."""
     report = copy.parent / "report.xml"
     seen = [f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report=", f"--junitxml={report}"]
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES), *seen]
+    command = [sys.executable, "-m", "pytest", "--whole", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES)]
+    command += seen
     # beside the copy: tests look at what is left in it
     kept = copy.parent / "coverage"
     hook, settings = kept / "hook", kept / "follow.ini"
