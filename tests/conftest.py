@@ -80,10 +80,10 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    # a process that runs the tests of another is told by that one
-    told = getattr(config, "workerinput", None)
+    # a process that runs the tests of another does as that one says
+    given = getattr(config, "workerinput", None)
     chosen = config.args_source is config.ArgsSource.ARGS or config.option.keyword or config.option.markexpr
-    config.option.whole = config.option.whole or bool(chosen) if told is None else told["whole"]
+    config.option.whole = config.option.whole or bool(chosen) if given is None else given["whole"]
 
 
 @pytest.hookimpl(optionalhook=True)

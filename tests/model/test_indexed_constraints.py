@@ -180,10 +180,15 @@ def test_beyond_a_jump_of_a_constraint_its_unknowns_are_those_of_the_other_side(
     assert np.allclose(numbers[0], numbers[1:], rtol=1e-5, atol=1e-6)
 
 
+@pytest.mark.parametrize("interval", [(0, 1), (1, 0)], ids=["forward", "backward"])
 @pytest.mark.parametrize("kind", ["previous", "linear", "cubic"])
-def test_what_is_measured_in_a_constraint_is_followed(kind):
+def test_what_is_measured_in_a_constraint_is_followed(kind, interval):
+    """Also from a row, and to one, beyond which there is another value."""
     gust = uh.Measured([0, 0.4, 0.7, 1], [1, 3, 0, 1], kind)
-    problem = uh.Problem.from_text(MEASURED, initial={"x": 1}, interval=(0, 1), inputs={"gust": gust})
+    text = MEASURED + " + where(x > 1, 0.1, 0)"
+    problem = uh.Problem.from_text(text, initial={"x": 1}, interval=interval, inputs={"gust": gust})
     methods = ("lobatto-iiic-4", "auto", "verner-98", "adams-variable", "sdirk-43", "steinebach-54")
-    ends = [uh.integrate(problem, method, rtol=1e-9).final["x"] for method in methods]
+    runs = [uh.integrate(problem, method, rtol=1e-9, record=record) for method in methods for record in ("steps", 11)]
+    ends = [run.final["x"] for run in runs]
     assert ends == pytest.approx([ends[0]] * len(ends), rel=1e-7)
+    assert [run.constraints["missed by"].max() for run in runs] == pytest.approx([0.0] * len(runs), abs=1e-7)

@@ -31,6 +31,7 @@ from unhurried_heron.model.sliding import (
     surfaces_of,
 )
 from unhurried_heron.model.switch_types import HeldSwitch
+from unhurried_heron.problem.jump_sides import going_on
 from unhurried_heron.run.run import Run
 
 # Tolerances beyond which a state is no longer on a switch.
@@ -170,11 +171,12 @@ def around_end(
     -------
     dict of str to float or ndarray
     """
-    found, time = run.data.switch_log, run.data.trajectory.end_time
+    found, end = run.data.switch_log, run.data.trajectory.end_time
+    time = going_on(end, request.problem.interval)
     known = {each.text: each for each in model.whole.rates.switches if isinstance(each, HeldSwitch)}
     around = names_around(request, time, run.data.trajectory.end_state) | final_modes(run)
     around |= switch_values(model.whole, around) | roots
-    for row in np.flatnonzero(np.abs(found.times - time) <= tolerance_in_time(run)):
+    for row in np.flatnonzero(np.abs(found.times - end) <= tolerance_in_time(run)):
         switch = known.get(found.texts[found.which[row]])
         if switch is not None:
             around[switch.slot] = switch.as_written(float(found.values[row]))

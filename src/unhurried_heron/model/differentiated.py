@@ -14,7 +14,7 @@ from typing import ClassVar
 
 from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import Differentiator, derivative_along
-from unhurried_heron.formulas.expression import Node, add, name, names_in, replace_names, walk
+from unhurried_heron.formulas.expression import ZERO, Node, add, div, mul, name, names_in, neg, replace_names, walk
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.measured_rates import rates_in_time
@@ -29,6 +29,8 @@ from unhurried_heron.model.unrolling import unrolled
 
 # What indexed states are in formulas.
 _INDEXED = frozenset({"at", "slot", "sum"})
+# Unknowns of one group up to which their formulas are short quotients of determinants.
+_FEW = 4
 
 
 @dataclass(frozen=True)
@@ -62,12 +64,14 @@ class Differentiated(Transformation):
         return self.held if held else self.constraints
 
 
-def differentiated(model: Model) -> Model | None:
+def differentiated(model: Model, *, shortly: bool = False) -> Model | None:
     """Return a model in which algebraic states have rates; None where these cannot be written.
 
     Parameters
     ----------
     model : Model
+    shortly : bool, optional
+        Whether long formulas count as none.
 
     Returns
     -------
@@ -90,11 +94,27 @@ def differentiated(model: Model) -> Model | None:
     for component in structure_of([names_in(node) & held.keys() for node in held.values()], unknowns).components:
         own = [held[unknowns[k]] for k in component.equations]
         wanted = [with_primes(key, 1) for key in component.unknowns]
-        try:
-            found |= solve_highest(_rows((derivative_along(node, known) for node in own), found), wanted)
-            moves |= solve_highest(_rows((add(node, derivative_along(node, open_ones)) for node in own), moves), wanted)
-        except OrderError:
+        # with names in the place of what the solution leaves of each, which is given for both
+        left = [name(f"_left{k}") for k in range(len(own))]
+        within = {key: open_ones[key] for key in component.unknowns}
+        if len(own) <= _FEW:
+            partials = Differentiator(within)
+            matrix = [[partials.by_name(node).get(key, ZERO) for key in within] for node in own]
+            answers = dict(zip(wanted, _by_determinants(matrix, left), strict=True))
+        elif shortly:
             return None
+        else:
+            rows = [
+                Residual(add(derivative_along(node, within), each), "") for node, each in zip(own, left, strict=True)
+            ]
+            try:
+                answers = solve_highest(rows, wanted)
+            except OrderError:
+                return None
+        others = {key: rate for key, rate in known.items() if key not in within}
+        found |= _filled(answers, [derivative_along(node, others) for node in own], found)
+        others = {key: rate for key, rate in open_ones.items() if key not in within}
+        moves |= _filled(answers, [add(node, derivative_along(node, others)) for node in own], moves)
     given = {layout.scalars[key]: found[with_primes(key, 1)] for key in held}
     new = tuple(
         single(given[each.base], each.base) if not each.loops and each.base in given else each
@@ -120,8 +140,42 @@ def differentiated(model: Model) -> Model | None:
     )
 
 
-def _rows(nodes: Iterable[Node], known: dict[str, Node]) -> list[Residual]:
-    return [Residual(replace_names(node, known.get, {}), "a constraint") for node in nodes]
+def _by_determinants(matrix: list[list[Node]], left: list[Node]) -> list[Node]:
+    """Return x of ``matrix`` x + ``left`` = 0 by Cramer's rule."""
+    whole = _determinant(matrix)
+    columns = range(len(left))
+    return [
+        neg(div(_determinant([[*row[:k], each, *row[k + 1 :]] for row, each in zip(matrix, left, strict=True)]), whole))
+        for k in columns
+    ]
+
+
+def _determinant(rows: list[list[Node]]) -> Node:
+    if len(rows) == 1:
+        return rows[0][0]
+    terms = []
+    for k, each in enumerate(rows[0]):
+        term = mul(each, _determinant([[*row[:k], *row[k + 1 :]] for row in rows[1:]]))
+        terms.append(neg(term) if k % 2 else term)
+    return add(*terms)
+
+
+def _filled(answers: dict[str, Node], left: list[Node], known: dict[str, Node]) -> dict[str, Node]:
+    """Return answers with what is left of their equations, in which there are other answers.
+
+    Parameters
+    ----------
+    answers : dict of str to Node
+    left : list of Node
+    known : dict of str to Node
+        The other answers.
+
+    Returns
+    -------
+    dict of str to Node
+    """
+    places = {f"_left{k}": replace_names(node, known.get, {}) for k, node in enumerate(left)}
+    return {key: replace_names(node, places.get, {}) for key, node in answers.items()}
 
 
 def _moved(formulas: Iterable[IndexedFormula], by: int) -> tuple[IndexedFormula, ...]:

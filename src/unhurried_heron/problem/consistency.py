@@ -16,6 +16,7 @@ from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.model.constraints import Constraints
 from unhurried_heron.model.differentiated import differentiated, implied
 from unhurried_heron.model.mass_matrix import MassMatrix
+from unhurried_heron.problem.jump_sides import going_on
 from unhurried_heron.problem.pointwise import surroundings
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ def free_directions(problem: Problem, state: Array) -> Array:
     """Return directions along which constraints stay met at the start, shape (n_states, n_free), of length one each."""
     if not is_constrained(problem):
         return np.eye(state.size)
-    mass, n, model, start = problem.model.mass, state.size, problem.model, np.array([problem.interval[0]])
+    mass, n, model, start = problem.model.mass, state.size, problem.model, np.array([_start_of(problem)])
     held = np.zeros(n, dtype=bool) if mass is None else mass.sizes(n) == 0.0
     rows = [problem.jacobian_at(start[0], state)[held]] if held.any() else []
     if model.manifold:
@@ -98,6 +99,10 @@ def derivative_at(problem: Problem, time: float, state: Array) -> Array:
     return np.asarray(found)
 
 
+def _start_of(problem: Problem) -> float:
+    return going_on(problem.interval[0], problem.interval)
+
+
 def _rows(problem: Problem, state: Array, mass: MassMatrix, time: float | None = None) -> Array:
     """Return the rows of M and, of constraints, those of the Jacobian, shape (n_states, n_states).
 
@@ -113,7 +118,7 @@ def _rows(problem: Problem, state: Array, mass: MassMatrix, time: float | None =
     -------
     ndarray
     """
-    held, when = mass.sizes(state.size) == 0.0, problem.interval[0] if time is None else time
+    held, when = mass.sizes(state.size) == 0.0, _start_of(problem) if time is None else time
     return np.where(held[:, None], problem.jacobian_at(when, state), mass.full(state.size))
 
 
@@ -150,15 +155,16 @@ def with_rates_for_all(problem: Problem, *, by_numbers: bool = False) -> Problem
     ----------
     problem : Problem
     by_numbers : bool, optional
-        Whether rates that cannot be written may be found by numbers, for methods that take no Jacobian.
+        Whether rates that cannot be written shortly may be found by numbers, for methods that take no Jacobian.
 
     Returns
     -------
     Problem or None
     """
-    model = problem.model.remembered(("differentiated",), lambda: differentiated(problem.model))
+    own = problem.model
+    model = own.remembered(("differentiated", by_numbers), lambda: differentiated(own, shortly=by_numbers))
     if model is None and by_numbers:
-        model = problem.model.remembered(("implied rates",), lambda: implied(problem.model))
+        model = own.remembered(("implied rates",), lambda: implied(own))
     if model is None:
         return None
     return type(problem)(problem.user_input, replace(problem.assembled, model=model))
@@ -218,7 +224,7 @@ def _consistent_near(problem: Problem, state: Array) -> Array:
         return state
     found, held, full = state.copy(), mass.sizes(n) == 0.0, mass.full(n)
     for _ in range(_TURNS):
-        missed = np.where(held, problem.rates_at(problem.interval[0], found), full @ (found - state))
+        missed = np.where(held, problem.rates_at(_start_of(problem), found), full @ (found - state))
         try:
             move = np.linalg.solve(_rows(problem, found, mass), missed)
         except np.linalg.LinAlgError:

@@ -41,6 +41,7 @@ from unhurried_heron.problem.consistent_rows import (
     states_without_rounding,
     within_bounds,
 )
+from unhurried_heron.problem.jump_sides import going_on
 from unhurried_heron.quiet import quietly
 
 if TYPE_CHECKING:
@@ -383,7 +384,7 @@ def meeting_constraints(
     ------
     ConstraintError
     """
-    model, time = assembled.model, assembled.interval[0]
+    model, time = assembled.model, going_on(assembled.interval[0], assembled.interval)
     made = model.made_by(Constraints)
     if made is None and not guess:
         return assembled

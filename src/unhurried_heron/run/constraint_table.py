@@ -13,6 +13,7 @@ from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.model.first_order import ranges_of
 from unhurried_heron.model.indexed_rules import Rule
+from unhurried_heron.problem.jump_sides import as_the_rows
 from unhurried_heron.run.columns import AT_ONCE, modes_at
 
 if TYPE_CHECKING:
@@ -20,12 +21,15 @@ if TYPE_CHECKING:
 
     from unhurried_heron.run.run import Run
 
+# A share by which states are moved to be on one side of a switch that they stand on.
+_BESIDE = 1e-12
+
 
 def constraint_table(run: Run) -> pd.DataFrame:
     """Return one row for each constraint: what is to be zero, the most by which it is missed, and when."""
     import pandas as pd
 
-    rows, rates, times = [], run.problem.model.rates, _before_jumps(run)
+    rows, rates, times = [], run.problem.model.rates, as_the_rows(run.times, run.problem.interval)
     for left, node, loops in rates.shown() if rates.written else ():
         if left:
             continue
@@ -39,13 +43,6 @@ def constraint_table(run: Run) -> pd.DataFrame:
             worst = int(np.argmax(missed))
             rows.append((f"0 = rates of {named}", float(missed[worst]), float(run.times[worst])))
     return pd.DataFrame(rows, columns=["constraint", "missed by", "at"])
-
-
-def _before_jumps(run: Run) -> Array:
-    """Return the times of the rows, the last one just before what may jump there, as the state is."""
-    times = run.times.copy()
-    times[1:][-1:] = np.nextafter(times[-1], times[0])
-    return times
 
 
 def _missed_by_function(run: Run, times: Array) -> Iterator[tuple[str, Array]]:
@@ -109,4 +106,11 @@ def _missed(run: Run, times: Array, node: Node, text: str, loops: tuple[Loop, ..
     for rows in np.array_split(np.arange(times.size), max(times.size * model.layout.size // AT_ONCE, 1)):
         values = evaluate_rows(made, times[rows], states[rows], modes_at(run, run.times[rows]))
         found.append(np.abs(values).max(axis=1))
-    return np.concatenate(found)
+    missed = np.concatenate(found)
+    # where a switch is crossed rounding decides of its side, in the row, but not in the march
+    crossed = np.flatnonzero(np.isin(run.times, run.data.switch_log.times))
+    for share in (-_BESIDE, _BESIDE) if crossed.size else ():
+        beside = (1.0 + share) * states[crossed]
+        values = evaluate_rows(made, times[crossed], beside, modes_at(run, run.times[crossed]))
+        missed[crossed] = np.minimum(missed[crossed], np.abs(values).max(axis=1))
+    return missed

@@ -12,6 +12,7 @@ from unhurried_heron.input.measured_rates import readings
 from unhurried_heron.input.starting_values import told_by
 from unhurried_heron.problem.consistent_rows import consistent_members
 from unhurried_heron.problem.following import free_starts, starts_follow
+from unhurried_heron.problem.jump_sides import going_on
 from unhurried_heron.problem.problem import Problem
 
 
@@ -42,4 +43,4 @@ def starts_of(
         return starts
     around = {**readings(first.inputs), **member_values(first, rows, parameters)}
     known = free_starts(first), told_by(first.user_input.never_negative, model.layout)
-    return consistent_members(model, starts, known, first.interval[0], around)
+    return consistent_members(model, starts, known, going_on(first.interval[0], first.interval), around)
