@@ -174,8 +174,8 @@ def _filled(answers: dict[str, Node], left: list[Node], known: dict[str, Node]) 
     -------
     dict of str to Node
     """
-    places = {f"_left{k}": replace_names(node, known.get, {}) for k, node in enumerate(left)}
-    return {key: replace_names(node, places.get, {}) for key, node in answers.items()}
+    filled = {f"_left{k}": replace_names(node, known.get, {}) for k, node in enumerate(left)}
+    return {key: replace_names(node, filled.get, {}) for key, node in answers.items()}
 
 
 def _moved(formulas: Iterable[IndexedFormula], by: int) -> tuple[IndexedFormula, ...]:
