@@ -37,7 +37,7 @@ def test_convection_is_chaotic() -> None:
     convection = uh.Problem.from_text(
         "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 20}, interval=(0, 20)
     )
-    found = uh.exponents(convection, accuracy=0.03, seconds=5.0)
+    found = uh.exponents(convection, accuracy=0.03, seconds=60.0)
     assert found.values.sum() == pytest.approx(-41 / 3, rel=1e-7)
     assert found.values == pytest.approx([0.9056, 0, -14.5723], abs=2.0 * float(found.half_widths.max()) + 0.003)
     assert found.half_widths[0] < 0.03
