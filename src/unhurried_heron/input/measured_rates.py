@@ -10,6 +10,8 @@ from unhurried_heron.formulas.expression import ONE, TIME, Node, name
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.measured import Measured
 
+# What equations may hold, in words.
+OF_MEASURED: Final = "; of a measured u, u' where it runs straight from row to row, and u'' where it is cubic"
 # How many derivatives a cubic has.
 N_DERIVATIVES: Final = 3
 

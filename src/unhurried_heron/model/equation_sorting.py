@@ -35,7 +35,7 @@ from unhurried_heron.formulas.source import Formula
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.input.measured_rates import usable_names
+from unhurried_heron.input.measured_rates import OF_MEASURED, usable_names
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.indexed_constraints import bare_rule, indexed_rules
@@ -166,7 +166,8 @@ class Sorter:
                 self.collector.add(
                     NameClashError(
                         f"'{named}' is used for two things", name=named, location=" and ".join(kinds),
-                        expected="one meaning for each name", given=f"a {' and a '.join(kinds)}",
+                        expected="one meaning for each name" + OF_MEASURED * (named in self.inputs and named in orders),
+                        given=f"a {' and a '.join(kinds)}",
                     )
                 )  # fmt: skip
 

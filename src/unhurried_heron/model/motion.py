@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from unhurried_heron.errors import ExpressionError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import ZERO, add, mul, name, names_in, neg, replace_names
-from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.formulas.state_name import base_of, with_primes
 from unhurried_heron.input.equation_lines import EquationLine, read_statements
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.measured_rates import measured_names, rates_in_time
@@ -97,10 +97,12 @@ def take_motion(sorter: Sorter, found: ClassifiedEquations) -> None:
     written |= {f"{s.text} {k}": side for s in multipliers.values() for k, side in enumerate((s.left, s.right))}
     known = [*states, *helpers, *velocities, *multipliers, *sorter.parameters, *sorter.measured]
     check_defined(written, known, "the energies")
-    jumping = names_in(*(each.node for each in motion.residuals)) & measured_names(sorter.inputs) - sorter.measured
+    beyond = names_in(*(each.node for each in motion.residuals)) & measured_names(sorter.inputs) - sorter.measured
+    jumping = sorted({base_of(each) for each in beyond})
     if jumping:
         raise ExpressionError(
-            f"in the equations of motion there are jumps of the measured {listing(jumping, quoted=True)} itself",
+            f"the energies hold the measured {listing(jumping, quoted=True)}, which would have to be differentiated"
+            " more often than it can be",
             name=listing(jumping), location="the energies", given="a quantity that jumps between its rows",
-            expected='interpolation = "cubic", or "linear" where it is in no velocity that is differentiated',
+            expected='interpolation = "linear" where once is enough, "cubic" for twice, or a formula in its stead',
         )  # fmt: skip
