@@ -117,6 +117,18 @@ def test_a_table_of_a_polynomial_is_that_polynomial(form: str, method: str) -> N
     assert "refused" not in ends[1] or method not in ("auto", "dormand-prince-54", "radau-iia-5"), ends
 
 
+def test_rates_of_what_is_measured_are_known_elsewhere() -> None:
+    """Of a run, in comparisons, and by their units."""
+    problem = FORMS["derivatives"](lambda text: text.format(**NAMES), inputs={"u": TABLE})
+    assert uh.integrate(problem).mean("u'") == pytest.approx(TABLE(0.9) / 0.9, rel=1e-12)
+    compared = uh.compare(problem, ["radau-iia-5", "steinebach-54"], rtol=1e-6).frame()
+    assert (compared["largest error"] < 1e-4).all()
+    metres = {"units": {"t": "h", "x": "m", "u": "m"}, "inputs": {"u": TABLE}, "initial": {"x": 1}}
+    assert written("x' = u'", **metres).rates_at(0.5, [1.0]) == pytest.approx([1.5])
+    with pytest.raises(errors.UnitError, match="m/h"):
+        written("x' = u' + u''", **metres)
+
+
 @pytest.mark.parametrize("method", EVERY)
 @pytest.mark.parametrize(
     ("within", "levels"),

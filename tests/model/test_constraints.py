@@ -14,6 +14,7 @@ from data.literature import REFERENCES
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 from representatives import general, representatives
+from scipy.optimize import root
 
 import unhurried_heron as uh
 from unhurried_heron import errors
@@ -97,12 +98,21 @@ EXPLICIT = [each for each in general() if isinstance(each, RungeKutta) and not e
 def test_explicit_methods_solve_constraints_in_every_stage(method: RungeKutta) -> None:
     """One step against the textbook's: rates of the others alone, where constraints hold exactly."""
     x, k, h = np.array([0.3, 1.2]), [], 0.125
-    problem = uh.Problem.from_text("x' = -z*y\ny' = w - y\nz + z^3 = x + t\nw^3 = 1 + y*z", interval=(0, h),
-                                   initial={"x": x[0], "y": x[1]}, guess={"z": 0.3, "w": 1})  # fmt: skip
+    problem = uh.Problem.from_text(
+        "x' = -z*y\ny' = w + v^2 - y\nz + z^3 = x + t - w/5\nw^3 = 1 + y*z + v/9\nv + v^3/50 = sin(z*w)/2",
+        interval=(0, h), initial={"x": x[0], "y": x[1]}, guess={"z": 0.3, "w": 1, "v": 0.1},
+    )  # fmt: skip
+
+    def unknowns(t: float, x: float, y: float) -> np.ndarray:
+        def missed(each: np.ndarray) -> list[float]:
+            z, w, v = each
+            return [z + z**3 - x - t + w / 5, w**3 - 1 - y * z - v / 9, v + v**3 / 50 - math.sin(z * w) / 2]
+
+        return root(missed, [0.3, 1, 0.1], tol=1e-15).x
 
     def rates(t: float, x: float, y: float) -> list[float]:
-        z = max(np.roots([1, 0, 1, -x - t]), key=lambda root: -abs(root.imag)).real
-        return [-z * y, math.cbrt(1 + y * z) - y]
+        z, w, v = unknowns(t, x, y)
+        return [-z * y, w + v * v - y]
 
     for row, c in zip(method.a, method.c, strict=True):
         shift = sum((float(a) * each for a, each in zip(row, k, strict=False)), start=np.zeros(2))
@@ -110,7 +120,7 @@ def test_explicit_methods_solve_constraints_in_every_stage(method: RungeKutta) -
     x = x + h * np.array(method.b, dtype=float) @ k
     final = uh.integrate(problem, method, count=1).final
     assert [final["x"], final["y"]] == pytest.approx(x, abs=1e-12)
-    assert final["w"] == pytest.approx(math.cbrt(1 + x[1] * final["z"]), abs=2e-14)
+    assert [final[name] for name in "zwv"] == pytest.approx(unknowns(h, *x), abs=1e-12)
 
 
 @pytest.mark.long
