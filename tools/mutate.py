@@ -1,6 +1,6 @@
 """Seed small wrong edits over all rooms and see which of them the tests notice.
 
-Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--every] [--quick]
+Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--every] [--quick] [--sample]
 [--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
@@ -94,12 +94,12 @@ class Walked:
         return near, [test for test in self.seconds if test not in near] if edit.file.startswith("kernels/") else []
 
 
-def walked(copy: Path) -> Walked:
-    """Run all tests once, under coverage."""
+def walked(copy: Path, *, whole: bool) -> Walked:
+    """Run all tests once, under coverage, or the sample of them."""
     report = copy.parent / "report.xml"
     seen = [f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report=", f"--junitxml={report}"]
-    command = [sys.executable, "-m", "pytest", "--whole", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES)]
-    command += seen
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES)]
+    command += [*seen, *(["--whole"] if whole else [])]
     # beside the copy: tests look at what is left in it
     kept = copy.parent / "coverage"
     hook, settings = kept / "hook", kept / "follow.ini"
@@ -259,6 +259,7 @@ def main() -> None:
     parser.add_argument("--every", action="store_true")
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--again", type=Path)
+    parser.add_argument("--sample", action="store_true", help="of the tests, those that pytest runs alone")
     parser.add_argument("--walked", type=Path, help="keep here what the first run found, or read it")
     arguments = parser.parse_args()
     drawn = chosen(arguments)
@@ -269,7 +270,7 @@ def main() -> None:
             tests = {file: {int(line): each for line, each in lines.items()} for file, lines in kept["tests"].items()}
             walks = Walked(tests, kept["seconds"])
         else:
-            walks = walked(first.copy)
+            walks = walked(first.copy, whole=not arguments.sample)
             if arguments.walked:
                 arguments.walked.write_text(json.dumps({"tests": walks.tests, "seconds": walks.seconds}))
         print(f"{sum(map(len, walks.tests.values()))} lines are walked over by tests", flush=True)
