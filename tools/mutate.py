@@ -5,7 +5,7 @@ Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room R
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
 line is read at import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an
-edit that no test noticed. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds
+edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds
 the survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of
 the rooms.
 
@@ -58,6 +58,8 @@ source = {source}
 context = ${{PYTEST_CURRENT_TEST}}
 """
 PROCESSES = 2
+# what pytest ends with where it was called wrongly, and where it found no test
+USAGE, NO_TESTS = 4, 5
 SECONDS_A_RUN = 1200.0
 AHEAD = ["numba", "scipy.sparse.linalg", "scipy.optimize", "pandas", "matplotlib.pyplot", "typer", "rich", "pytest"]
 
@@ -170,12 +172,14 @@ class Worker:
             sys.path[:] = [str(self.copy / "src"), str(self.copy), *sys.path[1:]]
             pytest = importlib.import_module("pytest")
             options = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "120"]
+            # one process for each edit
+            options += ["-o", "addopts="]
             code = int(pytest.main([*options, *tests]))
         finally:
             os._exit(code)
 
     def outcome(self) -> str | None:
-        """Return "noticed", "passed" or "hung"; None while it runs. The edit is taken back."""
+        """Return "noticed", "passed", "hung" or "untried"; None while it runs. The edit is taken back."""
         done, status = os.waitpid(self.process, os.WNOHANG)
         if not done and time.monotonic() - self.begun < SECONDS_A_RUN:
             return None
@@ -185,7 +189,10 @@ class Worker:
         assert self.edit is not None
         (self.copy / SOURCE / self.edit.file).write_text(self.text, encoding="utf-8")
         self.process = 0
-        return "hung" if not done else "passed" if status == 0 else "noticed"
+        code = os.waitstatus_to_exitcode(status) if done else 0
+        if code in (USAGE, NO_TESTS):
+            return "untried"
+        return "hung" if not done else "passed" if code == 0 else "noticed"
 
 
 def chosen(arguments: argparse.Namespace) -> list[Edit]:
@@ -225,7 +232,7 @@ def chosen(arguments: argparse.Namespace) -> list[Edit]:
 
 def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: argparse.Namespace) -> dict[str, int]:
     """Try the edits, several at a time, and print what became of each."""
-    begun, counts = time.monotonic(), {"noticed ": 0, "SURVIVED": 0, "HUNG    ": 0, "perhaps ": 0}
+    begun, counts = time.monotonic(), {"noticed ": 0, "SURVIVED": 0, "HUNG    ": 0, "perhaps ": 0, "UNTRIED ": 0}
     left = list(reversed(drawn))
     while left or any(worker.process for worker in workers):
         if time.monotonic() - begun > arguments.seconds:
@@ -235,9 +242,9 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
             if outcome == "passed" and worker.rest and worker.edit and not arguments.quick:
                 worker.seed(worker.edit, worker.rest, [])
                 continue
-            if outcome in ("noticed", "passed", "hung") and worker.edit:
+            if outcome in ("noticed", "passed", "hung", "untried") and worker.edit:
                 passed = "perhaps " if arguments.quick else "SURVIVED"
-                message = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    "}[outcome]
+                message = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    ", "untried": "UNTRIED "}[outcome]
                 counts[message] += 1
                 print(message, worker.edit.report(worker.text), flush=True)
             if outcome and left:
