@@ -5,9 +5,10 @@ Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room R
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
 line is read at import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an
-edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds
-the survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of
-the rooms.
+edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the first tests,
+and tells edits that *may* survive; ``--sample`` takes the tests alone that `pytest` does; ``--again`` seeds the
+survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of the
+rooms.
 
 Only edits that are wrong are seeded (``wrong_edits.py``). Those that were read and found to change no answer are named
 in ``harmless.txt``, each with its reason, and left out.
