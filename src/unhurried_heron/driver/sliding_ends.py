@@ -59,9 +59,12 @@ def jumps(request: RunRequest, run: Run, model: Model) -> tuple[Event, ...]:
     now, end = run.data.trajectory.end_time, problem.interval[1]
     rows = [table.kinks for key, table in problem.inputs.items() if key in names and not table.smoothness]
     times = np.concatenate([np.empty(0), *rows])
-    times = np.unique(times[(np.minimum(now, end) < times) & (times < np.maximum(now, end))])
-    known = (Event(at=times.tolist(), name="jumps beside", stop=True),) if times.size else ()
-    return (*JUMPS[: len(made.beside)], *known)
+    times = times[(np.minimum(now, end) < times) & (times < np.maximum(now, end))]
+    beside = JUMPS[: len(made.beside)]
+    if not times.size:
+        return beside
+    # the march stops at the next one
+    return (*beside, Event(at=float(times[np.argmin(np.abs(times - now))]), name="jumps beside", stop=True))
 
 
 def slide_beyond_jump(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> Slide | None:

@@ -100,7 +100,10 @@ def differentiated(model: Model, *, shortly: bool = False) -> Model | None:
         if len(own) <= _FEW:
             partials = Differentiator(within)
             matrix = [[partials.by_name(node).get(key, ZERO) for key in within] for node in own]
-            answers = dict(zip(wanted, _by_determinants(matrix, left), strict=True))
+            whole = _determinant(matrix)
+            if whole.value == 0.0:
+                return None
+            answers = dict(zip(wanted, _by_determinants(matrix, left, whole), strict=True))
         elif shortly:
             return None
         else:
@@ -140,14 +143,24 @@ def differentiated(model: Model, *, shortly: bool = False) -> Model | None:
     )
 
 
-def _by_determinants(matrix: list[list[Node]], left: list[Node]) -> list[Node]:
-    """Return x of ``matrix`` x + ``left`` = 0 by Cramer's rule."""
-    whole = _determinant(matrix)
-    columns = range(len(left))
-    return [
-        neg(div(_determinant([[*row[:k], each, *row[k + 1 :]] for row, each in zip(matrix, left, strict=True)]), whole))
-        for k in columns
-    ]
+def _by_determinants(matrix: list[list[Node]], left: list[Node], whole: Node) -> list[Node]:
+    """Return x of ``matrix`` x + ``left`` = 0 by Cramer's rule.
+
+    Parameters
+    ----------
+    matrix : list of list of Node
+    left : list of Node
+    whole : Node
+        The determinant of the matrix.
+
+    Returns
+    -------
+    list of Node
+    """
+    replaced = (
+        [[*row[:k], each, *row[k + 1 :]] for row, each in zip(matrix, left, strict=True)] for k in range(len(left))
+    )
+    return [neg(div(_determinant(each), whole)) for each in replaced]
 
 
 def _determinant(rows: list[list[Node]]) -> Node:
