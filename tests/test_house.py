@@ -284,7 +284,7 @@ def test_machine_code_goes_with_all_that_its_kernel_imports(name: str, monkeypat
         and node.module.partition(".")[2].replace(".", "/") not in known
     }  # fmt: skip
     assert missing <= {f"unhurried_heron.{name}" for name in ("errors", "deadline", "quiet")}
-    assert {"kernels/machine_code/compiling", "codegen/signature"} <= known
+    assert {"kernels/machine_code/compiling", "kernels/machine_code/signature"} <= known
     # another text of any of them, or another version, is other machine code; that of a file beside them is not
     digest, read = drafts.sources_digest.__wrapped__, drafts._read
     was = digest(name)

@@ -22,6 +22,8 @@ ROOMS = [
     "deadline",
     "quiet",
     "disk",
+    "methods",
+    "kernels",
     "formulas",
     "input",
     "units",
@@ -29,7 +31,7 @@ ROOMS = [
     "problem",
     "codegen",
 ]
-ROOMS += ["methods", "kernels", "text", "run", "families", "driver", "study", "sweeps", "stability", "accuracy"]
+ROOMS += ["text", "run", "families", "driver", "study", "sweeps", "stability", "accuracy"]
 ROOMS += ["dynamics", "diagnosis"]
 ROOMS += ["checks", "figures", "files", "demo", "cli"]
 # rooms beside the line: what they may import

@@ -4,8 +4,9 @@ Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room R
 [--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
-line is read at import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an
-edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the first tests,
+line is read at import, the tests that walk over its file are tried, and where it is compiled, all. Before the first
+edit a test must pass without one. A survivor is an edit that no test noticed; one is untried where pytest found none of
+its tests. ``--quick`` ends with the first tests,
 and tells edits that *may* survive; ``--sample`` takes the tests alone that `pytest` does; ``--again`` seeds the
 survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of the
 rooms.
@@ -32,6 +33,7 @@ import time
 import xml.etree.ElementTree as ElementTree
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from coverage import CoverageData
 from wrong_edits import Edit, edits
@@ -59,9 +61,10 @@ source = {source}
 context = ${{PYTEST_CURRENT_TEST}}
 """
 PROCESSES = 2
-# what pytest ends with where it was called wrongly, and where it found no test
-USAGE, NO_TESTS = 4, 5
+# what pytest ends with where it found no test
+NO_TESTS = 5
 SECONDS_A_RUN = 1200.0
+_CONTEXT = re.compile(r"\|\w+$|\s\(\w+\)$")
 AHEAD = ["numba", "scipy.sparse.linalg", "scipy.optimize", "pandas", "matplotlib.pyplot", "typer", "rich", "pytest"]
 
 
@@ -72,17 +75,22 @@ def _in_function(text: str, line: int) -> bool:
 
 @dataclass
 class Walked:
-    """Which tests walk over which line of which file, and how many seconds each takes."""
+    """Which tests, by their number, walk over which line of which file, their names, and how long each takes."""
 
-    tests: dict[str, dict[int, list[str]]]
+    tests: dict[str, dict[int, list[int]]]
+    names: list[str]
     seconds: dict[str, float]
 
     def near(self, edit: Edit, line: int, text: str) -> list[str]:
         """Return what may notice an edit of a line, the shortest first."""
-        lines = self.tests.get(edit.file, {})
+        walk = self.tests.get(edit.file, {})
+        lines = {each: [self.names[test] for test in tests] for each, tests in walk.items() if each == line}
         # what is read at import is walked over by the test that happens to import it, and by a test of the whole house
         near = lines.get(line) if _in_function(text, line) else None
-        near = [HOUSE, *(near or sorted({test for tests in lines.values() for test in tests}))]
+        near = [
+            HOUSE,
+            *(near or (self.names[test] for test in sorted({test for tests in walk.values() for test in tests}))),
+        ]
         if edit.file.startswith("kernels/"):
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
@@ -118,7 +126,8 @@ def walked(copy: Path, *, whole: bool) -> Walked:
         f"{(case.get('classname') or '').replace('.', '/')}.py::{case.get('name')}": float(case.get("time") or 0.0)
         for case in ElementTree.parse(report).iter("testcase")
     }
-    found: dict[str, dict[int, set[str]]] = {}
+    found: dict[str, dict[int, set[int]]] = {}
+    numbers: dict[str, int] = {}
     for path in [kept / ".coverage", *kept.glob("followed*")]:
         data = CoverageData(str(path))
         data.read()
@@ -126,9 +135,10 @@ def walked(copy: Path, *, whole: bool) -> Walked:
             lines = found.setdefault(str(Path(file).relative_to(copy / SOURCE)), {})
             for line, contexts in data.contexts_by_lineno(file).items():
                 # "test|run" from the tests' own process, "test (call)" from one that they began
-                lines.setdefault(line, set()).update(re.split(r"\||\s\(\w+\)$", each)[0] for each in contexts if each)
-    tests = {file: {line: sorted(names) for line, names in lines.items() if names} for file, lines in found.items()}
-    return Walked(tests, seconds)
+                names = [_CONTEXT.sub("", each) for each in contexts if each]
+                lines.setdefault(line, set()).update(numbers.setdefault(name, len(numbers)) for name in names)
+    tests = {file: {line: sorted(each) for line, each in lines.items() if each} for file, lines in found.items()}
+    return Walked(tests, list(numbers), seconds)
 
 
 def _surroundings(copy: Path) -> dict[str, str]:
@@ -137,6 +147,16 @@ def _surroundings(copy: Path) -> dict[str, str]:
         "UNHURRIED_HERON_CACHE": str(copy.parent / "cache"),
         "PYTHONDONTWRITEBYTECODE": "1",
     }
+
+
+class _Only:
+    """Runs the tests of these names, in their order: some names are none that pytest could be called with."""
+
+    def __init__(self, tests: list[str]) -> None:
+        self.order = {test: number for number, test in enumerate(tests)}
+
+    def pytest_collection_modifyitems(self, items: list[Any]) -> None:
+        items[:] = sorted((i for i in items if i.nodeid in self.order), key=lambda item: self.order[item.nodeid])
 
 
 class Worker:
@@ -175,7 +195,9 @@ class Worker:
             options = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "120"]
             # one process for each edit
             options += ["-o", "addopts="]
-            code = int(pytest.main([*options, *tests]))
+            code = int(
+                pytest.main([*options, *sorted({test.split("::")[0] for test in tests})], plugins=[_Only(tests)])
+            )
         finally:
             os._exit(code)
 
@@ -191,7 +213,7 @@ class Worker:
         (self.copy / SOURCE / self.edit.file).write_text(self.text, encoding="utf-8")
         self.process = 0
         code = os.waitstatus_to_exitcode(status) if done else 0
-        if code in (USAGE, NO_TESTS):
+        if code == NO_TESTS:
             return "untried"
         return "hung" if not done else "passed" if code == 0 else "noticed"
 
@@ -276,14 +298,20 @@ def main() -> None:
         if arguments.walked and arguments.walked.exists():
             kept = json.loads(arguments.walked.read_text())
             tests = {file: {int(line): each for line, each in lines.items()} for file, lines in kept["tests"].items()}
-            walks = Walked(tests, kept["seconds"])
+            walks = Walked(tests, kept["names"], kept["seconds"])
         else:
             walks = walked(first.copy, whole=not arguments.sample)
             if arguments.walked:
-                arguments.walked.write_text(json.dumps({"tests": walks.tests, "seconds": walks.seconds}))
+                arguments.walked.write_text(json.dumps(vars(walks)))
         print(f"{sum(map(len, walks.tests.values()))} lines are walked over by tests", flush=True)
         for module in AHEAD:
             importlib.import_module(module)
+        nothing = Edit(drawn[0].file, 0, 0, "")
+        workers[0].seed(nothing, [HOUSE], [])
+        while not (outcome := workers[0].outcome()):
+            time.sleep(0.1)
+        if outcome != "passed":
+            sys.exit("where nothing is changed, a test is not passed")
         counts = try_all(drawn, walks, workers, arguments)
     print(", ".join(f"{number} {message.strip().lower()}" for message, number in counts.items() if number))
 

@@ -18,7 +18,6 @@ from concurrent.futures import ThreadPoolExecutor
 from importlib.metadata import version
 from pathlib import Path
 
-from unhurried_heron.codegen.jit import kind_of_machine
 from unhurried_heron.kernels.machine_code.drafts import (
     FOLDER,
     INDEX,
@@ -28,6 +27,7 @@ from unhurried_heron.kernels.machine_code.drafts import (
     write_draft,
     write_index,
 )
+from unhurried_heron.kernels.machine_code.jit import kind_of_machine
 from unhurried_heron.kernels.machine_code.prepare import KERNELS
 
 

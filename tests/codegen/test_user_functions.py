@@ -12,9 +12,9 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.driver import setup
+from unhurried_heron.kernels.machine_code.jit import compile_module
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 
 METHODS = ("classical-rk-4", "dormand-prince-54", "radau-iia-5")
 PLACES = ("rates", "jacobian", "event", "switch", "derived")

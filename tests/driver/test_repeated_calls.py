@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 import pytest
+from representatives import representatives
 
 import unhurried_heron as uh
 
@@ -77,6 +78,21 @@ def test_a_call_is_not_changed_by_calls_before_it(name: str) -> None:
         run = result(used, before)
         if before == name:
             assert run == expected
+
+
+@pytest.mark.parametrize("linear", [None, "krylov"])
+@pytest.mark.parametrize("method", ["auto", *representatives(lambda method: method.implicit and method.order > 1)])
+def test_a_larger_march_is_as_good_as_new(method: str, linear: str | None) -> None:
+    """A row of tanks, whose marches wait for the next call, too, after one with other starting values."""
+    text = "u[k]' = 40*(u[k-1] - 2*u[k] + u[k+1]) + u[k]*(1 - u[k]) for k in 1..n\nu[0] = 0\nu[n+1] = 0"
+    tanks = uh.Problem.from_text(text, initial={"u[k]": "sin(k)^2"}, parameters={"n": 40}, interval=(0, 0.3))
+    options: dict[str, Any] = {"rtol": 1e-3} | ({} if linear is None else {"linear": linear})
+    runs = [
+        uh.integrate(tanks, method, **options, **({"initial": {"u[k]": "1/k"}} if k == 1 else {})) for k in range(3)
+    ]
+    first, _, last = (replace(run, tally=replace(run.tally, seconds=0.0)) for run in runs)
+    assert first == last
+    assert any(waiting for waiting in tanks.model.kept.values())
 
 
 CHANGES: dict[str, dict[str, Any]] = {

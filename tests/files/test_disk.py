@@ -15,9 +15,9 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.codegen.jit import emit_object, load_object
 from unhurried_heron.disk import write_whole
 from unhurried_heron.kernels.machine_code import cache
+from unhurried_heron.kernels.machine_code.jit import emit_object, load_object
 
 POND = uh.Problem.from_text("level' = -level", initial={"level": 1.0}, interval=(0, 1))
 RUN = uh.integrate(POND, record=np.int64(4))

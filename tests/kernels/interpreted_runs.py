@@ -17,6 +17,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import enclosed
 import fenced_runs
 import numpy as np
 
@@ -584,6 +585,8 @@ def results(share: int, shares: int) -> dict[str, Any]:
         found[f"members, {method}"] = members(method)
     for method in ("auto", "dormand-prince-54") if share == 0 else ():
         found[f"members of their own, {method}"] = members_of_their_own(method)
+    if share == 0:
+        found["enclosures"] = enclosed.enclosures()
     # a pole, what overflows, and points where all roots are found
     points = np.array([0.0, -0.3 + 0.2j, 2.0, 1e200, 1e308])
     found["stability"] = [0, 0, "end", 0, *np.abs([uh.stability(f"adams-moulton-{k}")(points) for k in (1, 3)]).ravel()]
@@ -599,7 +602,7 @@ def measured(share: int, shares: int) -> dict[str, Any]:
 
     folder = Path(unhurried_heron.kernels.__file__).parent
     # what writes kernels as text, and constants
-    beside = [f"{folder}/linear_algebra/{name}.py" for name in ("unrolled_solve", "context")]
+    beside = [f"{folder}/linear_algebra/context.py"]
     beside += [f"{folder}/machine_code/*", f"{folder}/memory/*", f"{folder}/*__init__.py"]
     # bundles
     beside += [f"{folder}/*_work.py", f"{folder}/fully_implicit/work.py"]

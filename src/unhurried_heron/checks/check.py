@@ -11,6 +11,8 @@ import numpy as np
 from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.driver.tolerances import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.errors import FormulationError, MethodError, OptionError, excerpt, listing
+from unhurried_heron.formulas.narrow_features import varies_too_often
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
@@ -121,6 +123,7 @@ def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
     if sound:
         found += _open(problem)
         found += _switches(problem)
+        found += _narrow(problem)
         found += _start(problem)
     order = {"wrong": 0, "doubtful": 1, "note": 2}
     found.sort(key=lambda each: order[each.weight])
@@ -171,6 +174,16 @@ def _switches(problem: Problem) -> Iterator[Finding]:
         yield Finding("note", "switch", f"and {len(known_switches) - _SHOWN_SWITCHES} more: problem.switches has all")
     for text in problem.model.rates.left:
         yield Finding("note", "switch", f"{text}: over a long range of an index, left to the error estimate")
+
+
+def _narrow(problem: Problem) -> Iterator[Finding]:
+    ends = min(problem.interval), max(problem.interval)
+    for formula in () if problem.open else problem.model.of_time:
+        if varies_too_often(formula, problem.parameters, *ends):
+            text = (
+                f"{to_text(formula)} varies too often for all its narrow parts to be known: bound steps by largest_step"
+            )
+            yield Finding("doubtful", "narrow", text)
 
 
 def _when(switch: Switch) -> str:

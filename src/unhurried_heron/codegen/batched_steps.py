@@ -12,19 +12,10 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Final
 
 from unhurried_heron.codegen.expression_ir import literal
 from unhurried_heron.codegen.vector_ir import LANES, IrWriter, VectorLane
-
-# The int64 numbers and addresses that a batch of steps is given. Behind them stand the answer of the rates, 1 for
-# success and 2 for a value that is not finite, and how often they were evaluated in the step that failed.
-BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "past_rates", "predicted", "head")
-CODE: Final = len(BLOCK)
-# Slot of the number of rates evaluated in the step that went wrong.
-MADE: Final = CODE + 1
-# How many int64 numbers a batch of steps is given and returns.
-SIZE: Final = MADE + 1
+from unhurried_heron.kernels.memory.batch import BLOCK, CODE, MADE
 
 
 def _copy(row: str, location: str, lane: VectorLane) -> None:

@@ -17,9 +17,9 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.jit import compile_module
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import FINE, STOP, NativeFunction
+from unhurried_heron.kernels.machine_code.jit import compile_module
+from unhurried_heron.kernels.machine_code.signature import FINE, STOP, NativeFunction
 from unhurried_heron.model.function_trials import unusable_answer
 from unhurried_heron.model.functions import NamedFunction
 

@@ -8,8 +8,8 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import NativeFunction, address
+from unhurried_heron.kernels.machine_code.jit import compile_module
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 
 # the block: the function, its context, and where the two limits are
 _CLAMP: Final = """

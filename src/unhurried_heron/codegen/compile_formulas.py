@@ -12,12 +12,12 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.index_check import hold_within
 from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_formula
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.template import Filled, Template, as_template
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 
 # Formulas compiled between two looks at the deadline: a tenth of a second.
 _AT_ONCE: Final = 128
@@ -115,7 +115,7 @@ def _shape(template: Template, names: SymbolTable) -> Shape:
 
 @functools.lru_cache(maxsize=256)
 def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
-    from unhurried_heron.codegen.jit import compile_many
+    from unhurried_heron.kernels.machine_code.jit import compile_many
 
     return compile_many(emit_each(shapes), len(shapes))
 
@@ -138,7 +138,7 @@ def _machine_code(
     -------
     tuple[int, object]
     """
-    from unhurried_heron.codegen.jit import compile_module
+    from unhurried_heron.kernels.machine_code.jit import compile_module
 
     refuse_endless((*indexed_formulas, *guarded), "what is compiled")
     hold_within((*indexed_formulas, *guarded), size, names.n_states)

@@ -10,11 +10,11 @@ import numpy as np
 from unhurried_heron.codegen.compile_formulas import compiled, compiled_each
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.layout import Layout, single
 from unhurried_heron.formulas.template import Filled, as_template
 from unhurried_heron.input.event import GOING, Event
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.model.action import Acting, FunctionAction, action_of, condition
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import NativeFunction, address
+from unhurried_heron.kernels.machine_code.jit import compile_module
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 
 _LOOP = """
 define i64 @evaluate(ptr %f, ptr %context, i64 %rows, ptr %times, ptr %states, i64 %n, ptr %out, i64 %m,

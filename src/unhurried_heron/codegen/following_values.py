@@ -10,10 +10,10 @@ import numpy as np
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.layout import single
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.problem import Problem
 

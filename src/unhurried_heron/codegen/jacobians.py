@@ -14,12 +14,12 @@ from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.crossing_functions import native_function
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.codegen.system import NativeSystem, plain_formulas
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.differentiate import along_direction, jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.input.measured_rates import rates_in_time
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.model.function_trials import unusable_answer
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.rates import FunctionRates, WrittenRates

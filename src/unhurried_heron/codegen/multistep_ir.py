@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 
 from unhurried_heron.codegen.batched_steps import BatchWriter
 from unhurried_heron.codegen.expression_ir import literal
-from unhurried_heron.codegen.jit import compile_functions
 from unhurried_heron.codegen.vector_ir import DECLARATIONS, VectorLane
+from unhurried_heron.kernels.machine_code.jit import compile_functions
 
 
 class Recurrence(NamedTuple):

@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.layout import Group, Layout
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 from unhurried_heron.model.function_trials import unusable
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 

@@ -8,10 +8,10 @@ import numpy as np
 
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.codegen.system import NativeSystem, plain_formulas
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.layout import IndexedFormula, flat_indices
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 

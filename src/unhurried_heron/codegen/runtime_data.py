@@ -9,9 +9,9 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.expression_ir import SymbolTable
-from unhurried_heron.codegen.signature import HEADER_BYTES, address
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
+from unhurried_heron.kernels.machine_code.signature import HEADER_BYTES, address
 from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.problem import Problem
 

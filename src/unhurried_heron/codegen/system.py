@@ -18,12 +18,12 @@ from unhurried_heron.codegen.crossing_functions import (
 )
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.codegen.watched_formulas import NativeManifold, native_guards, native_manifold
 from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.input.event import Event
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
 from unhurried_heron.model.indexed_rules import Rule

@@ -9,8 +9,8 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.errors import unforeseen
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 
 _SIGNATURE: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)
 

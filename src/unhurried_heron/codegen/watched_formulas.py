@@ -10,10 +10,10 @@ import numpy as np
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import IndexedFormula, single
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.model.manifold import movable_states
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import HeldSwitch

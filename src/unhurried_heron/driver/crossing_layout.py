@@ -8,10 +8,10 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import IntArray
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.bundles import ACTION_SIZE, Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
 from unhurried_heron.model.manifold import movable_states

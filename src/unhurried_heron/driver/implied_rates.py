@@ -10,8 +10,6 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
-from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.codegen.watched_formulas import NativeManifold
 from unhurried_heron.driver.run_request import RunRequest
@@ -22,7 +20,9 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.differentiate import along_direction, jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.input.measured_rates import rates_in_time
+from unhurried_heron.kernels.machine_code.jit import compile_module
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.model.column_colouring import groups_of_columns
 from unhurried_heron.model.differentiated import Differentiated

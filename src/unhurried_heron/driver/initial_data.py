@@ -9,10 +9,10 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.crossing_functions import CrossingFunctions
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.driver.crossing_layout import function_rows, longs
 from unhurried_heron.driver.time_sources import Listed, TimeSources
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 from unhurried_heron.kernels.memory.bundles import Crossing, address_table
 from unhurried_heron.kernels.memory.initial_data import LINE, LISTED, SOURCE_DEPTH, SOURCE_SIZE, STEPS, InitialData
 from unhurried_heron.model.model import Model

@@ -13,10 +13,12 @@ from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.error_scale import ErrorScale
 
-# Larger marches are laid out quickly compared with their runs.
-_MAX_BYTES = 2_000_000
-# Marches of one model that wait to be used again.
+# Larger marches are laid out quickly compared with their runs; the room for steps alone takes up to four million.
+_MAX_BYTES = 6_000_000
+# Marches of one model that wait to be used again,
 _MAX_WAITING = 8
+# and how much they take together.
+_MAX_BYTES_WAITING = 24_000_000
 
 
 def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
@@ -81,7 +83,8 @@ def give_back(request: RunRequest, march: March) -> None:
     # what stood in for iterations would do so in the next run from its start
     if march.size <= _MAX_BYTES and not march.last("stood_in"):
         for oldest in [*kept]:
-            if sum(len(each) for each in [*kept.values()]) >= _MAX_WAITING:
+            sizes = [each.size for waiting in [*kept.values()] for each, _ in waiting]
+            if len(sizes) >= _MAX_WAITING or sum(sizes) + march.size > _MAX_BYTES_WAITING:
                 kept.pop(oldest, None)
         # Objects that the key names by their identity are kept alive with it.
         alive = request.method, request.starter, request.events, *request.problem.inputs.values()

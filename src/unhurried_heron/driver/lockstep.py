@@ -14,17 +14,16 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.batched_steps import BLOCK, CODE
-from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
-from unhurried_heron.codegen.jit import compile_module
 from unhurried_heron.codegen.lanes_ir import GROUP, lanes_of
 from unhurried_heron.codegen.modules import emit_module
 from unhurried_heron.codegen.runtime_data import context_of
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.driver.member_times import member_values
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.registry import family_of
+from unhurried_heron.kernels.machine_code.jit import compile_module
+from unhurried_heron.kernels.machine_code.signature import address
+from unhurried_heron.kernels.memory.batch import BLOCK, BLOCK_SIZE, CODE
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.problem import Problem

@@ -13,7 +13,6 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray, Records
 from unhurried_heron.codegen.following_values import Following
 from unhurried_heron.codegen.runtime_data import parameter_values
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.driver.crossing_layout import known_rows
@@ -23,6 +22,7 @@ from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.kernels.machine_code.loading import Kernel, load_kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.bundles import (
     CROSSING,
     N_LANDINGS,

@@ -10,13 +10,13 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.member_times import MemberTimes
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.step_measures import laid_out
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.sweep import FULL, ROOM, StepMeasures, Sweep
 

@@ -12,7 +12,6 @@ from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.jacobians import differenced_in_groups, jacobian_entries, with_jacobian
 from unhurried_heron.codegen.part_rates import with_parts
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem, native_system
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
@@ -41,6 +40,7 @@ from unhurried_heron.families.linear_choice import (
 )
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.families.stiffness_switching import COST_OF_STABILISED, near_border
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.stiffness_switching_work import FIRST_STEPS, STIFF_STEP_COST
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of

@@ -10,9 +10,9 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.crossing_functions import native_watched, ready_of
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
-from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.signature import NativeFunction
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.sweep import LARGEST, N_POINTS, N_RESULTS, StepMeasures
 from unhurried_heron.problem.problem import Problem

@@ -8,13 +8,13 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import LOW_ORDER, ErrorScale, for_fixed_steps, proportional, with_hidden_error
 from unhurried_heron.families.family import NO_MASS, Family, MassKind, SetupRequest, WorkSpace, of_stiff_ends
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.diagonally_implicit_work import DiagonalWork
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.additive import ADDITIVE, Additive
 from unhurried_heron.methods.coefficients import floats

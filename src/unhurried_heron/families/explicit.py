@@ -8,11 +8,11 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, hidden_part, proportional
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.explicit_runge_kutta_work import EXPLICIT_MEMORY, Tableau
+from unhurried_heron.kernels.memory.batch import BLOCK_SIZE
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME

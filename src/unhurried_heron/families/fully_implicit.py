@@ -7,7 +7,6 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
@@ -15,6 +14,7 @@ from unhurried_heron.families.family import Family, SetupRequest, WorkSpace, of_
 from unhurried_heron.families.linear import LINEAR_KERNELS, dense_context, growth_kernel
 from unhurried_heron.families.linear_choice import MAX_DAMPED
 from unhurried_heron.kernels.fully_implicit.work import BlockWork
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.fully_implicit import DiagonalisedTableau

@@ -18,7 +18,6 @@ from scipy.sparse import coo_array, csc_array
 from scipy.sparse.linalg import LinearOperator, gmres
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.families.error_scale import Measure
 from unhurried_heron.families.factorisations import identity_of
@@ -26,6 +25,7 @@ from unhurried_heron.families.large_linear import LargeSolver
 from unhurried_heron.families.linear import LinearDemand
 from unhurried_heron.families.linear_choice import INCOMPLETE
 from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 _RATES: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)

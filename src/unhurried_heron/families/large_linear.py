@@ -12,13 +12,13 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.families.factorisations import (
     FullFactors,
     SparseFactors,
     identity_of,
 )
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, DONE, FAILED, SHIFT, SIGN, B, D, N
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.model.mass_matrix import MassMatrix
 
 _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)

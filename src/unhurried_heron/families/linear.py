@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.families.error_scale import Measure
 from unhurried_heron.families.linear_choice import MAX_DAMPED, Entries, entries_with
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MASS, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.kernels.machine_code.signature import NativeFunction, address
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 
@@ -118,7 +118,7 @@ def linear_solver(demand: LinearDemand) -> LinearSolver:
         )
     dense = kind == "dense" or entries is None
     if dense and n < (MAX_DAMPED + 1 if demand.fixed else MIN_BLOCKS):
-        from unhurried_heron.kernels.linear_algebra.unrolled_solve import MAX_WRITTEN, load_solve
+        from unhurried_heron.codegen.unrolled_solve import MAX_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))

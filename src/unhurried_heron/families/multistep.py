@@ -8,14 +8,14 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import REGULAR, WITH_CONSTRAINTS, Family, Member, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.history_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
+from unhurried_heron.kernels.machine_code.signature import address
+from unhurried_heron.kernels.memory.batch import BLOCK_SIZE
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep

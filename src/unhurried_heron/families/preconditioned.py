@@ -11,7 +11,6 @@ from scipy.sparse.csgraph import reverse_cuthill_mckee
 from scipy.sparse.linalg import spilu
 
 from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.elimination_order import affordable
 from unhurried_heron.families.factoring_thread import apart
@@ -23,6 +22,7 @@ from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.kernels.linear_algebra.context import DONE, ITERATION, UNKNOWN, B
 from unhurried_heron.kernels.linear_algebra.iteration import ITERATIONS
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 

@@ -7,12 +7,12 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
 from unhurried_heron.families.family import REGULAR, WITH_CONSTRAINTS, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.kernels.rosenbrock_work import LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock

@@ -7,7 +7,6 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.kernels.linear_algebra.context import (
     CONTEXT_SIZE,
     IM,
@@ -19,6 +18,7 @@ from unhurried_heron.kernels.linear_algebra.context import (
     STRUCTURE,
     N,
 )
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 

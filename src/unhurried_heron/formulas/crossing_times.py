@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, rewrite, walk
-from unhurried_heron.formulas.interval_arithmetic import enclose, of_rows
+from unhurried_heron.formulas.interval_arithmetic import Enclosure, enclose, of_rows
 from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.simplify import simplified
 
@@ -109,16 +109,17 @@ def _isolate(
     """
     (gap, growth), (low, high) = formulas, interval
     edges, smallest = np.linspace(low, high, _FIRST_CELLS + 1).T, _smallest(low, high)
+    height, rise = (Enclosure([each], values, low.size) for each in (gap, growth or ZERO))
     rows, lows, highs = np.repeat(np.arange(low.size), _FIRST_CELLS), edges[:, :-1].ravel(), edges[:, 1:].ravel()
     while rows.size:
         found.work += np.bincount(rows, minlength=low.size)
         found.known &= found.work <= _MAX_CELLS
-        below, above = enclose(gap, of_rows(values, rows), lows, highs)
+        below, above = height.on(rows, lows, highs)
         maybe = np.ceil(below) <= np.floor(above) if whole else (below <= 0.0) & (above >= 0.0)
         maybe &= found.known[rows]
         rows, lows, highs = rows[maybe], lows[maybe], highs[maybe]
         if growth is not None and rows.size:
-            below, above = enclose(growth, of_rows(values, rows), lows, highs)
+            below, above = rise.on(rows, lows, highs)
             steady = (below > 0.0) | (above < 0.0)
             _cross((gap, growth), values, (rows[steady], lows[steady], highs[steady]), found, whole=whole)
             rows, lows, highs = rows[~steady], lows[~steady], highs[~steady]

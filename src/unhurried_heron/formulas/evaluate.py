@@ -17,6 +17,8 @@ from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, OPERATIONS
 STATE: Final = "the state"
 # The key of an array of zeros that gives results the axes of the indices, where many rows are evaluated at once.
 _INDICES_KEY: Final = "the indices"
+# Trees whose order is kept: those that are evaluated again and again while something is looked for.
+_ORDERS: Final = 8
 
 
 def evaluate(node: Node, values: Mapping[str, Any]) -> Any:
@@ -42,13 +44,20 @@ def evaluate(node: Node, values: Mapping[str, Any]) -> Any:
 
 def _evaluate(root: Node, values: Mapping[str, Any]) -> Any:
     done: dict[Node, Any] = {}
-    within = {part for node in upwards(root) if node.op == SUM for part in upwards(node.args[3])}
-    for node in upwards(root):
+    order, within = _order(root)
+    for node in order:
         # what stands inside a sum is computed there, where its index has values
         if node in within and any(BOUND in name and name not in values for name in free_names(node)):
             continue
         done[node] = _value(node, values, done)
     return done[root]
+
+
+@functools.lru_cache(maxsize=_ORDERS)
+def _order(root: Node) -> tuple[tuple[Node, ...], set[Node]]:
+    """Return the nodes of a tree, operands first, and those that stand within sums."""
+    order = tuple(upwards(root))
+    return order, {part for node in order if node.op == SUM for part in upwards(node.args[3])}
 
 
 def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> Any:

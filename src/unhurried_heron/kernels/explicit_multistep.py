@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from unhurried_heron.codegen.batched_steps import BLOCK
 from unhurried_heron.kernels.history import (
     accept_of_starter,
     attempt_of_starter,
@@ -22,6 +21,7 @@ from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.batch import BLOCK
 from unhurried_heron.kernels.memory.call import address_of
 from unhurried_heron.kernels.memory.control import (
     ACCEPTED,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.codegen.batched_steps import BLOCK
 from unhurried_heron.kernels.explicit_runge_kutta_work import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.batched_steps import native_stride
@@ -13,6 +12,7 @@ from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, 
 from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import count_rates
 from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.batch import BLOCK
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_doubles,

@@ -17,7 +17,7 @@ from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
 
 if TYPE_CHECKING:
-    from unhurried_heron.codegen.signature import NativeFunction
+    from unhurried_heron.kernels.machine_code.signature import NativeFunction
 
 # Full matrices up to this size have all their eigenvalues found, larger ones the fastest alone.
 _MAX_FULL: Final = 300

@@ -18,10 +18,10 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.input.rules import whole
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.stability import Region

@@ -23,9 +23,8 @@ from typing import Any, Final, get_type_hints
 
 import numpy as np
 
-from unhurried_heron.codegen import signature
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.kernels.machine_code import loading, prepare
+from unhurried_heron.kernels.machine_code import loading, prepare, signature
 from unhurried_heron.kernels.memory import bundles
 
 _KERNELS: Final = "unhurried_heron.kernels"
@@ -180,6 +179,7 @@ def _memory_module() -> Any:
     made.offset_by = lambda it, count: Pointer(it.addr + _WIDTH * int(count), it.kind, it.begin, it.end)
     made.typed_intrinsic, made.call_kernel = (lambda function: function), _call_kernel
     made.call_native = _caller(ctypes.c_int32, _DOUBLE, *[_POINTER] * 3)
+    made.call_real = _caller(_DOUBLE, _DOUBLE)
     made.call_attempt = _caller(ctypes.c_int32, _DOUBLE, _DOUBLE, _POINTER, _POINTER, _POINTER, _LONG, *[_POINTER] * 3)
     made.call_stride = _caller(_LONG, _DOUBLE, _DOUBLE, _LONG, _LONG, _POINTER)
     made.call_error = _caller(_DOUBLE, _DOUBLE, *[_POINTER] * 5, _LONG)

@@ -13,7 +13,7 @@ from numba.core import config as numba_config
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import cpu_target
 
-from unhurried_heron.codegen.signature import ENTRY
+from unhurried_heron.kernels.machine_code.signature import ENTRY
 
 Inner = TypeVar("Inner", bound=Callable[..., Any])
 # no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums. Nobody calls
@@ -30,7 +30,7 @@ FAST_SUMS: Final[dict[str, Any]] = {**OPTIONS, "fastmath": {"contract", "nsz", "
 # Numba's settings, which are made when it is loaded, so that no checker knows them
 config: Any = numba_config
 # what a kernel may leave for the linker: the C mathematics library
-_LINKED: Final = {"exp", "log", "pow", "sqrt"}
+_LINKED: Final = {"exp", "floor", "log", "pow", "sqrt"}
 _GLOBAL: Final = re.compile(r'@(?:"((?:[^"\\]|\\.)*)"|([-\w$.]+))')
 _DATA: Final = re.compile(r'\[\d+ x i8\] c"(?:[^"\\]|\\.)*"')
 _SIZE: Final = re.compile(r"(= internal constant \{ ptr, i32, ptr, ptr, i32 \} \{ ptr [^,]+, i32) \d+")

@@ -21,11 +21,11 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.codegen.jit import emit_object, host_description, kind_of_machine, load_object
-from unhurried_heron.codegen.signature import ENTRY, address
 from unhurried_heron.errors import HeronError, MethodError, excerpt
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.kernels.machine_code.drafts import is_current, module_of, read_draft, sources_digest
+from unhurried_heron.kernels.machine_code.jit import emit_object, host_description, kind_of_machine, load_object
+from unhurried_heron.kernels.machine_code.signature import ENTRY, address
 
 # kernels of this process, by name
 LOADED: dict[str, Kernel] = {}

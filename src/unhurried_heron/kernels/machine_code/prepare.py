@@ -53,6 +53,8 @@ KERNELS: Final = {
     "linear_algebra.gmres.solve": 0.2,
     "linear_algebra.fill_in.count": 0.1,
     "march.polynomial.evaluate_rows": 0.1,
+    "enclosures.cells.enclose_cells": 0.1,
+    "enclosures.window_search.find_windows": 0.2,
 }
 _announced: list[bool] = []
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from unhurried_heron.codegen.batched_steps import BLOCK, CODE, MADE
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.batch import BLOCK, CODE, MADE
 from unhurried_heron.kernels.memory.call import address_of, call_kernel, call_stride
 from unhurried_heron.kernels.memory.control import (
     RATES_STOPPED,

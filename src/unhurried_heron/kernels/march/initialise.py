@@ -6,7 +6,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.functions import call_function, has_function
-from unhurried_heron.kernels.march.known_times import take_rows
+from unhurried_heron.kernels.march.known_times import land, take_rows
 from unhurried_heron.kernels.march.time_sources import next_towards
 from unhurried_heron.kernels.memory.bundles import CROSSING, N_LANDINGS
 from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, call_native, offset_by
@@ -213,4 +213,7 @@ def initialise(address):
     control.end = crossing.times[0]
     if crossing.limited == 1:
         _limit_all(data, crossing, table[CROSSING + N_LANDINGS])
+    if control.end == control.time and crossing.begins[1] == crossing.begins[0]:
+        # steps are bounded from the start on, and the first is chosen for what is ahead
+        land(system, watch, control, crossing)
     return 0

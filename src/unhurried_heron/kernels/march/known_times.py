@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES, ROW_NUMBERS
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.machine_code.signature import HEADER_BYTES, ROW_BYTES, ROW_NUMBERS
 from unhurried_heron.kernels.march.actions import happen_here
 from unhurried_heron.kernels.march.event_acceptance import happens_at
 from unhurried_heron.kernels.march.switches import (

@@ -12,7 +12,7 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.codegen.signature import address
+from unhurried_heron.kernels.machine_code.signature import address
 from unhurried_heron.kernels.memory.control import LEDGER
 
 # arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these.

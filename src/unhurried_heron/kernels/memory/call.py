@@ -167,6 +167,23 @@ _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_poi
 
 
 @typed_intrinsic
+def call_real(typing_context, address, argument):
+    """Call ``double f(double)``, a function of the C mathematics library, at an address.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+    argument : float64
+
+    Returns
+    -------
+    (signature, callable)
+    """
+    return types.float64(types.int64, types.float64), _generate_call(_REAL, [_REAL])
+
+
+@typed_intrinsic
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
     """Call ``attempt`` of `codegen.runge_kutta_ir`.
 

@@ -28,6 +28,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
 )
 from unhurried_heron.kernels.memory.call import as_record, typed_intrinsic
+from unhurried_heron.kernels.memory.enclosures import Cells, Enclosing, WindowSearch
 from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.kernels.memory.initial_data import InitialData
 from unhurried_heron.kernels.memory.sweep import StepMeasures, Sweep
@@ -109,6 +110,9 @@ crossing_in = decoder(Crossing, CROSSING)
 initial_data_in = decoder(InitialData, 0)
 sweep_in = decoder(Sweep, 0)
 step_measures_in = decoder(StepMeasures, 0)
+enclosing_in = decoder(Enclosing, 0)
+cells_in = decoder(Cells, len(Enclosing._fields))
+window_search_in = decoder(WindowSearch, len(Enclosing._fields))
 # records are no values in a kernel: a bundle holds their addresses
 implicit_memory = as_record(IMPLICIT_MEMORY)
 newton_in = as_record(NEWTON)

@@ -19,7 +19,7 @@ MAX_WRITTEN: Final = 16
 
 def load_solve(n: int) -> Kernel:
     """Return the kernel ``int32 solve(int64 *result, unused, context)`` for n unknowns."""
-    return load_written(f"linear_algebra.unrolled_solve.solve-{n}", "solve", lambda: _Writer(n).solve())
+    return load_written(f"unhurried_heron.codegen.unrolled_solve:solve-{n}", "solve", lambda: _Writer(n).solve())
 
 
 class _Writer(IrWriter):

@@ -10,7 +10,7 @@ from typing import Any, Final
 import llvmlite.binding as llvm
 import numpy as np
 
-from unhurried_heron.errors import HeronError
+from unhurried_heron.errors import HeronError, unforeseen
 
 # Characters of a module that shares an engine with others: all of them live as long as one of them is in use.
 _SMALL: Final = 64_000
@@ -68,7 +68,7 @@ class _SharedEngine:
         """
         with self._lock:
             if self._count % _SHARED_BY == 0:
-                self._engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
+                self._engine = _empty_engine()
             if self._machine is None:
                 self._machine = _target_machine()
             engine, suffix = self._engine, f".{self._count}"
@@ -132,6 +132,18 @@ def compile_module(text: str, *, optimised: bool = False) -> tuple[int, Any]:
     return address, engine
 
 
+def c_function(name: str) -> int:
+    """Return the address of a function of the C mathematics library."""
+    address = llvm.address_of_symbol(name)
+    if not address:
+        # the first engine opens the libraries of this process
+        _empty_engine()
+        address = llvm.address_of_symbol(name)
+    if not address:
+        raise unforeseen(f"no function '{name}' in the C mathematics library")
+    return int(address)
+
+
 def kind_of_machine() -> str:
     """Return LLVM's name of the kind of machine this process runs on."""
     kind: str = llvm.get_process_triple()
@@ -155,9 +167,13 @@ def emit_object(text: str) -> bytes:
 
 def load_object(code: bytes, symbol: str) -> tuple[int, Any]:
     """Load an object file; return the address of a symbol in it and the engine to keep alive."""
-    engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
+    engine = _empty_engine()
     _add_object(engine, code)
     return _found(engine, symbol), engine
+
+
+def _empty_engine() -> Any:
+    return llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
 
 
 def _add_object(engine: Any, code: bytes) -> None:

@@ -1,0 +1,1 @@
+"""Bounds of formulas over intervals, and what is found by them."""
