@@ -10,10 +10,11 @@ import pytest
 import sympy
 
 import unhurried_heron as uh
-from unhurried_heron.codegen import compile_formulas, jit
+from unhurried_heron.codegen import compile_formulas
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.jacobians import with_jacobian
 from unhurried_heron.codegen.system import NativeSystem, native_system
+from unhurried_heron.kernels.machine_code import jit
 
 # the same formulas for SymPy, where it spells them otherwise
 SMOOTH = {
