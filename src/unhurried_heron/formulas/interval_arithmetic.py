@@ -18,9 +18,6 @@ from unhurried_heron.formulas.expression import TIME, Node, upwards
 from unhurried_heron.formulas.operation import OWN_RULE
 from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.kernels.enclosures import tape
-from unhurried_heron.kernels.machine_code.jit import c_function
-from unhurried_heron.kernels.machine_code.prepare import load_kernels
-from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.enclosures import Cells, Enclosing
 
 # Formulas whose tapes are kept.
@@ -122,6 +119,9 @@ class _Writer:
             return self.row(tape.UNKNOWN)
         if bounds == "flag":
             return self.row(tape.FLAG)
+        # what loads the compiler is loaded when it is needed
+        from unhurried_heron.kernels.machine_code.jit import c_function
+
         if function.code == OWN_RULE or (bounds == OWN_RULE and op not in _WITH_NUMBER):
             raise unforeseen(f"no rule to bound '{op}'")
         # an intrinsic of LLVM is called as the function of the C library that it stands for
@@ -177,6 +177,9 @@ class Enclosure:
         -------
         (ndarray, ndarray), shapes (n_cells,)
         """
+        from unhurried_heron.kernels.machine_code.prepare import load_kernels
+        from unhurried_heron.kernels.memory.bundles import address_table
+
         bounds = np.empty((low.size, 2))
         intervals = np.stack([low, high], axis=1, dtype=np.float64)
         cells = Cells(np.ascontiguousarray(rows, dtype=np.int64), intervals, bounds, low.size)

@@ -17,8 +17,6 @@ from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import TIME, Node, free_names, upwards
 from unhurried_heron.formulas.interval_arithmetic import Enclosure
 from unhurried_heron.formulas.operations import with_fact
-from unhurried_heron.kernels.machine_code.prepare import load_kernels
-from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.enclosures import CELL_SIZE, FOUND, GIVEN_UP, LINKS_SIZE, WINDOW_SIZE, WindowSearch
 
 # Cells into which a search may divide an interval.
@@ -115,6 +113,10 @@ def _searched(trees: tuple[Node, ...], values: Mapping[str, Any], low: Any, high
     -------
     (list of ndarray, shapes (n_windows, WINDOW_SIZE), int)
     """
+    # what loads the compiler is loaded when it is needed
+    from unhurried_heron.kernels.machine_code.prepare import load_kernels
+    from unhurried_heron.kernels.memory.bundles import address_table
+
     low, high = np.broadcast_arrays(np.atleast_1d(low), np.atleast_1d(high))
     enclosing = Enclosure(trees, values, low.size).bundle
     intervals, room = np.stack([low, high], axis=1, dtype=np.float64), _FIRST_ROOM
