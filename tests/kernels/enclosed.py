@@ -30,13 +30,6 @@ def enclosures() -> list[Any]:
     )  # fmt: skip
     formulas = [read(Source(each, "written")).node for each in texts]
     values, low, high = {"a": np.array([0.3, 2.0])}, np.array([-1.0, 0.0]), np.array([3.0, 9.0])
-    before, narrow_features._MAX_CELLS, narrow_features._FIRST_ROOM = narrow_features._FIRST_ROOM, 1500, 2
-    try:
-        found = [
-            narrow_windows(formulas, values, low, high),
-            *(narrow_windows([f], values, low, high) for f in formulas),
-        ]
-    finally:
-        narrow_features._FIRST_ROOM = before
-    rows = [windows for each in found for windows in each]
+    with mock.patch.multiple(narrow_features, _MAX_CELLS=1500, _FIRST_ROOM=2):
+        rows = narrow_windows(formulas, values, low, high)
     return [0, 0, [len(windows) for windows in rows], 0, *bounds, *np.array(sum(rows, ())).ravel().tolist()]

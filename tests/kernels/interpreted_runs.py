@@ -602,7 +602,7 @@ def measured(share: int, shares: int) -> dict[str, Any]:
 
     folder = Path(unhurried_heron.kernels.__file__).parent
     # what writes kernels as text, and constants
-    beside = [f"{folder}/linear_algebra/context.py"]
+    beside = [f"{folder}/{name}.py" for name in ("linear_algebra/context", "enclosures/tape")]
     beside += [f"{folder}/machine_code/*", f"{folder}/memory/*", f"{folder}/*__init__.py"]
     # bundles
     beside += [f"{folder}/*_work.py", f"{folder}/fully_implicit/work.py"]
