@@ -8,7 +8,9 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.accuracy.conserved_quantities import drift_of, ends_of_steps
 from unhurried_heron.demo import demo_file
+from unhurried_heron.study.agreement import grown
 
 
 def test_errors_against_a_closed_form() -> None:
@@ -236,3 +238,21 @@ def test_drifts_and_signs_are_watched() -> None:
     )
     # what an event changes is no drift
     assert uh.compare(doses, "heun-2", rtol=1e-4).frame()["drift of x"][0] == 0.0
+
+
+@pytest.mark.parametrize("start", [0.0, 0.7, -3.3])
+def test_drift_is_that_at_ends_of_steps(start: float) -> None:
+    """Between them, and at the end of a last, shorter step, a method that conserves something does not."""
+    swing = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(start, start + 3))
+    times = start + np.array([0, 0.25, 0.5, 1.0, 1.1, 2.5, 2.75, 3.0])
+    run = uh.integrate(swing, "stormer-verlet-2", step=0.5, record=times)
+    assert ends_of_steps(run).tolist() == [True, False, True, True, False, True, False, True]
+    energies = (run.states**2).sum(axis=1) / 2
+    assert drift_of(run, "(x^2 + v^2)/2") == pytest.approx(np.abs(energies[ends_of_steps(run)] / 0.5 - 1).max())
+    assert ends_of_steps(uh.integrate(swing, "verner-98", rtol=1e-8, record=times)).all()
+
+
+def test_growth_is_measured_in_the_size_of_each_state() -> None:
+    values, moved = np.array([[1.0, 0.0, 4.0]]), [np.array([[1.0, 1e-3, 4.0]]), np.array([[1.0, 0.0, 4.02]])]
+    assert grown(values, moved, np.array([1.0, 0.0, 5.0]), 1e-6) == pytest.approx(4000)
+    assert grown(values, moved, np.array([1.0, 0.1, 5.0]), 1e-6) == pytest.approx(10_000)

@@ -193,6 +193,11 @@ def test_what_no_run_has_seen_is_not_certified() -> None:
     hidden = uh.Problem.from_text(
         "x' = 1\ny' = exp(-((sin(x)*x - 500.3)/2e-9)^2)*step(x - 600)", initial={"x": 0, "y": 0}, interval=(0, 1000)
     )
+    of_two = uh.Problem.from_text(
+        "x' = 1\ny[k]' = where(k < 2, 1, exp(-((sin(x)*x - 500.3)/2e-9)^2)*step(x - 600)) for k in 1..2",
+        initial={"x": 0, "y[k]": 0}, interval=(0, 1000),
+    )  # fmt: skip
+    assert "'y[2]' was zero wherever" in uh.certify(of_two, 6).reason
     for problem in (hidden, uh.Problem.from_rates(narrow, initial={"x": 0, "y": 0}, interval=(0, 1000))):
         found = uh.certify(problem, 6)
         assert not found.certified

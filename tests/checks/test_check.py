@@ -16,6 +16,16 @@ def found(problem: uh.Problem, about: str) -> list[tuple[str, str]]:
     return [(each.weight, each.message) for each in uh.check(problem).findings if each.about == about]
 
 
+@pytest.mark.parametrize(
+    ("times", "words"), [(3, "0.5, 1.5, 2.5, landed on"), (4, "2.5, 3.5, landed on"),
+                         (5, "3.5 and 1 more time, landed on"), (6, "3.5 and 2 more times, landed on")]
+)  # fmt: skip
+def test_of_many_known_times_the_first_are_shown(times: int, words: str) -> None:
+    problem = uh.Problem.from_text("x' = floor(t + 0.5) - x", initial={"x": 0}, interval=(0, times))
+    ((_, message),) = found(problem, "switch")
+    assert message.endswith(words)
+
+
 def test_all_six_mistakes_at_once() -> None:
     report, problem = check_file(demo_file("mistakes"))
     assert problem is None

@@ -1,10 +1,13 @@
 """Large systems: what `auto` takes for them, and budgets that are used up before a march begins."""
 
+import itertools
+
 import numpy as np
 import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.deadline import OutOfTimeError, check_deadline, done_within, not_counted
+from unhurried_heron.families.preconditioned import _cells_of
 
 N = 40
 # on a grid with u = 0 around it, sin(pi i/(n + 1)) sin(pi j/(n + 1)) decays at this rate, D = 1
@@ -97,3 +100,17 @@ def test_a_budget_that_is_used_up_before_the_march_begins() -> None:
     assert whole.explain(seconds=1e-7).statements
     quick = uh.compare(problem, ["auto", "radau-iia-5"], rtol=1e-4, budget=uh.Budget(seconds=1e-7))
     assert "budget" in str(quick)
+
+
+def test_states_of_one_cell_have_equal_indices() -> None:
+    text = """a' = -a\nu[k]' = a - u[k] for k in 1..3
+    b' = -b\nv[k]' = u[k-1] for k in 2..4
+    w[k,j]' = -w[k,j] for k in 1..2, j in 0..2"""
+    start = {"a": 1, "b": 1, **dict.fromkeys(("u[k]", "v[k]", "w[k,j]"), "1")}
+    layout = uh.Problem.from_text(text, initial=start, interval=(0, 1)).model.layout
+    names = [layout.name_of(index) for index in range(layout.size)]
+    wanted = [name[1:] if "[" in name else name for name in names]
+    cells = _cells_of(layout).tolist()
+    pairs = itertools.combinations(range(len(names)), 2)
+    assert all((cells[one] == cells[other]) is (wanted[one] == wanted[other]) for one, other in pairs)
+    assert sorted(set(cells)) == [*range(len(set(wanted)))]

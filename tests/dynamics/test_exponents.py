@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import pytest
 
@@ -28,6 +30,7 @@ def test_exponents_of_linear_systems_are_real_parts_of_eigenvalues() -> None:
     tiny = uh.Problem.from_rates(lambda t, x: -x * (1 + 1e12 * x), initial={"x": 1e-12}, interval=(0, 1))
     assert uh.exponents(tiny, seconds=0.3, atol=1e-30).values == pytest.approx([-1.0], abs=1e-2)
     assert (found.verdict, found.dimension) == ("settles", 0.0)
+    assert "tenfold" not in str(found)
     assert found.convergence[-1] == pytest.approx(found.values)
 
 
@@ -44,6 +47,7 @@ def test_convection_is_chaotic() -> None:
     assert found.verdict == "chaotic"
     assert found.dimension == pytest.approx(2.062, abs=0.005)
     assert "it is chaotic" in str(found)
+    assert f"a difference grows tenfold in {math.log(10) / found.values[0]:.4g}" in str(found)
     (ax,) = uh.draw_exponents(found).axes
     curves = [line for line in ax.lines if len(line.get_xdata()) == found.times.size]
     assert [line.get_ydata()[-1] for line in curves] == pytest.approx(found.values)

@@ -137,3 +137,18 @@ def test_deep_chains_of_derived_quantities_are_pickled_and_copied() -> None:
     for again in (pickle.loads(pickle.dumps(problem)), copy.deepcopy(problem)):
         assert again == problem
         assert uh.integrate(again).final["d999"] == uh.integrate(problem).final["d999"]
+
+
+@pytest.mark.parametrize("to", [-4.0, 8.0])
+def test_rows_of_the_ledger_say_which_switch_ended_them(to: float) -> None:
+    problem = uh.Problem.from_text(
+        "x' = where(sin(3*t) > 0, 1, -1) + where(x > 0.3, -0.1, 0)", initial={"x": 0}, interval=(0, 4)
+    )
+    run = uh.integrate(problem, "dormand-prince-54", rtol=1e-4, ledger=True).extend(to)
+    assert run.switches["time"].is_monotonic_increasing
+    assert run.switches["value"].isin([0, 1]).all()
+    rows = run.ledger[run.ledger["switch"] != ""]
+    assert rows["switch"].tolist() == run.switches["switch"].tolist()
+    ends = np.sort([rows["time"], rows["time"] + rows["step"]], axis=0)
+    times = run.switches["time"].to_numpy()
+    assert ((ends[0] - 1e-12 <= times) & (times <= ends[1] + 1e-12)).all()
