@@ -6,10 +6,9 @@ an hour. Each edit is made in a copy of the project. One run of all tests before
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
 line is read at import, the tests that walk over its file are tried, and where it is compiled, all. Before the first
 edit a test must pass without one. A survivor is an edit that no test noticed; one is untried where pytest found none of
-its tests. ``--quick`` ends with the first tests,
-and tells edits that *may* survive; ``--sample`` takes the tests alone that `pytest` does; ``--again`` seeds the
-survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of the
-rooms.
+its tests. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--sample`` takes the tests alone
+that `pytest` does; ``--again`` seeds the survivors of an earlier run once more, by the text of their line; ``--every``
+draws nothing and tries all edits of the rooms.
 
 Only edits that are wrong are seeded (``wrong_edits.py``). Those that were read and found to change no answer are named
 in ``harmless.txt``, each with its reason, and left out.
@@ -20,6 +19,7 @@ from __future__ import annotations
 import argparse
 import ast
 import importlib
+import itertools
 import json
 import os
 import random
@@ -84,13 +84,9 @@ class Walked:
     def near(self, edit: Edit, line: int, text: str) -> list[str]:
         """Return what may notice an edit of a line, the shortest first."""
         walk = self.tests.get(edit.file, {})
-        lines = {each: [self.names[test] for test in tests] for each, tests in walk.items() if each == line}
         # what is read at import is walked over by the test that happens to import it, and by a test of the whole house
-        near = lines.get(line) if _in_function(text, line) else None
-        near = [
-            HOUSE,
-            *(near or (self.names[test] for test in sorted({test for tests in walk.values() for test in tests}))),
-        ]
+        tests = walk.get(line) if _in_function(text, line) else None
+        near = [HOUSE, *(self.names[test] for test in tests or sorted({*itertools.chain(*walk.values())}))]
         if edit.file.startswith("kernels/"):
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
@@ -195,9 +191,8 @@ class Worker:
             options = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "120"]
             # one process for each edit
             options += ["-o", "addopts="]
-            code = int(
-                pytest.main([*options, *sorted({test.split("::")[0] for test in tests})], plugins=[_Only(tests)])
-            )
+            files = sorted({test.split("::")[0] for test in tests})
+            code = int(pytest.main([*options, *files], plugins=[_Only(tests)]))
         finally:
             os._exit(code)
 

@@ -25,6 +25,7 @@ import unhurried_heron as uh
 from unhurried_heron.driver import member_loops
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.members import march_members
+from unhurried_heron.formulas import crossing_times, narrow_features
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS
 from unhurried_heron.quiet import quietly
@@ -661,6 +662,8 @@ def compare(folder: Path, shares: int = 2) -> list[str]:
 
 if __name__ == "__main__":
     if len(sys.argv) > 1:
+        # searches are given up after few cells of time: interpreted, each takes a thousand times as long
+        crossing_times._MAX_CELLS = narrow_features._MAX_CELLS = 2000
         work = measured if "--interpreted" in sys.argv else lambda *share: {"runs": results(*share)}
         Path(sys.argv[3]).write_text(json.dumps(work(int(sys.argv[1]), int(sys.argv[2]))))
     else:

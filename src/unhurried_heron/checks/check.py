@@ -180,10 +180,8 @@ def _narrow(problem: Problem) -> Iterator[Finding]:
     ends = min(problem.interval), max(problem.interval)
     for formula in () if problem.open else problem.model.of_time:
         if varies_too_often(formula, problem.parameters, *ends):
-            text = (
-                f"{to_text(formula)} varies too often for all its narrow parts to be known: bound steps by largest_step"
-            )
-            yield Finding("doubtful", "narrow", text)
+            reason = "varies too often for its narrow parts to be known: bound steps by largest_step"
+            yield Finding("doubtful", "narrow", f"{to_text(formula)} {reason}")
 
 
 def _when(switch: Switch) -> str:
