@@ -40,7 +40,7 @@ def test_frames_are_even_in_time_whatever_the_steps_are() -> None:
 
 @pytest.mark.parametrize(("names", "options"), [
     ("x", {}), (["x", "w"], {"tail": "30 min"}), (["x", "v"], {"phase": True}),
-    (["x", "v", "w"], {"phase": True, "turn": 30}),
+    (["x", "v", "w"], {"phase": True, "turn": 30}), (["x", "v", "w"], {"turn": 30}),
 ])  # fmt: skip
 @pytest.mark.long
 def test_gif_and_pictures(tmp_path, names, options: dict) -> None:
@@ -61,12 +61,13 @@ def test_mp4_goes_through_ffmpeg(tmp_path, monkeypatch) -> None:
     with pytest.raises(uh.OptionError, match="no ffmpeg"):
         uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST)
     fake = tmp_path / "ffmpeg"
-    # it keeps what it is given as its last argument
-    fake.write_text('#!/bin/sh\nfor last in "$@"; do :; done\n/bin/cat > "$last"\n')
+    # it keeps what it is given as its last argument, and how it was called
+    fake.write_text(f'#!/bin/sh\necho "$@" > {tmp_path}/called\nfor last in "$@"; do :; done\n/bin/cat > "$last"\n')
     fake.chmod(fake.stat().st_mode | stat.S_IXUSR)
     assert uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST) == 6
     size = (tmp_path / "film.mp4").stat().st_size
     assert size == 6 * 768 * 432 * 4
+    assert " -s 768x432 -r 10 " in (tmp_path / "called").read_text()
     fake.write_text("#!/bin/sh\necho no such thing >&2\nexit 1\n")
     with pytest.raises(uh.OptionError, match="no such thing"):
         uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST)

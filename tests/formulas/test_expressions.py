@@ -234,3 +234,19 @@ def test_values_over_grids_and_sums() -> None:
     written = read(Source("sum(i*k for k in 1..3)*x + sum(1 for k in 2..5) + sum(a*b for a in 1..2 for b in 1..2)"))
     grid = np.arange(4.0)
     assert evaluate(written.node, {"x": 2.0, "i": grid}) == pytest.approx(12 * grid + 4 + 9)
+
+
+@pytest.mark.parametrize(
+    "nest",
+    ["({} < 1)", "(1 < {})", "(x < {} < 2)", "-{}", "(not {})", "(x < 1 and {})", "({} or x < 1)", "abs({})", "2^({})"]
+    + ["({})^2", "(1 - {})", "where({}, x, 1)", "where(x < 1, {}, 1)", "max(x, {})", "(x/({}))"],
+)
+def test_how_deep_formulas_may_be_nested(nest: str) -> None:
+    before, after = nest.split("{}")
+    for levels, wrong in ((98, False), (101, True), (190, True)):
+        text = before * levels + "x" + after * levels
+        if wrong:
+            with pytest.raises(uh.HeronError, match=r"nested too deeply|too many nested"):
+                uh.Problem.from_text(f"x' = {text}", initial={"x": 1}, interval=(0, 1))
+        else:
+            uh.Problem.from_text(f"x' = {text}", initial={"x": 1}, interval=(0, 1))

@@ -69,6 +69,38 @@ def test_a_changed_copy_is_what_is_formulated_anew(data: st.DataObject) -> None:
     assert untouched <= {problem.model.parameters[target - 2] for target in following.targets if target >= 2}
 
 
+SINGLE = [f"u[{k}]" for k in (1, 2, 3)]
+
+
+def laid_over(values: list[float], given: dict[str, object]) -> list[float]:
+    """Values of u, with those that are given laid over them: of the whole first, then in the order of writing."""
+    found = list(values)
+    for key in sorted(given, key=lambda key: key != "u"):
+        every = [given[key]] * 3 if key == "u" else [10.0 * k for k in (1, 2, 3)] if key == "u[i]" else []
+        found = every or [given[key] if key == each else value for each, value in zip(SINGLE, found, strict=True)]
+    return found
+
+
+@given(st.data())
+@settings(max_examples=60, deadline=None)
+def test_values_of_the_whole_and_of_single_indices(data: st.DataObject) -> None:
+    def some(*keys: str) -> dict[str, object]:
+        chosen = data.draw(st.lists(st.sampled_from(keys), unique=True, min_size=1))
+        return {key: "10*i" if key == "u[i]" else data.draw(st.floats(1, 9)) for key in chosen}
+
+    whole = data.draw(st.sampled_from(["u", "u[i]"]))
+    first = {whole: "10*i" if whole == "u[i]" else 2.0, **some(*SINGLE, "u[i]")}
+    chain = uh.Problem.from_text("u[i]' = -u[i] for i in 1..3", initial=first, interval=(0, 1))
+    expected = laid_over([0.0] * 3, first)
+    assert chain.start.tolist() == expected
+    changes = some(*SINGLE, "u[i]", "u")
+    assert chain.with_(initial=changes).start.tolist() == laid_over(expected, changes)
+    atol = some(*SINGLE, "u")
+    run = uh.integrate(chain, "heun-2", atol=atol, rtol=1e-2)
+    usual = uh.integrate(chain, "heun-2", rtol=1e-2).options["atol"]
+    assert list(run.options["atol"].values()) == laid_over([usual] * 3, atol)
+
+
 def test_what_cannot_be_exchanged_is_read_anew() -> None:
     row = uh.Problem.from_text(
         "u[i]' = -k*u[i] for i in 1..n", parameters={"n": 3, "k": "rate/2", "rate": 1.0}, initial={"u[i]": "rate*i"},

@@ -148,6 +148,22 @@ def test_steps_held_back_by_stability_are_told_from_others() -> None:
         uh.stability_limited_steps(uh.integrate(back, "dormand-prince-54", record=3))
 
 
+@pytest.mark.parametrize("method", ["auto", "adams-variable", "runge-kutta-chebyshev-2", "bogacki-shampine-32"])
+def test_steps_are_judged_by_the_method_that_took_them(method: str) -> None:
+    stiff = uh.Problem.from_text("x' = -(1 + 300*t)*(x - cos(t))", initial={"x": 1}, interval=(0, 5))
+    judged = uh.stability_limited_steps(uh.integrate(stiff, method, rtol=1e-4))
+    if method == "bogacki-shampine-32":
+        alone = uh.stability_limited_steps(uh.integrate(stiff, method, rtol=1e-4, ledger=False))
+        assert np.array_equal(alone.limited, judged.limited)
+        assert judged.share > 0.5
+        return
+    # without a ledger nobody knows which of several methods, orders or stages took a step
+    with pytest.raises(uh.RunError, match="ledger=True, which tells"):
+        uh.stability_limited_steps(uh.integrate(stiff, method, rtol=1e-4, ledger=False))
+    if method != "adams-variable":
+        assert not judged.limited[judged.times > 1].any()
+
+
 PROBLEMS = {
     "relaxation": ("y'' = 8*(1 - y^2)*y' - y", {"y": 2, "y'": 0}, 80),
     "two decays": ("x' = -50*x + y\ny' = -y", {"x": 1, "y": 1}, 60),

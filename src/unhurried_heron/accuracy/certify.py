@@ -244,7 +244,7 @@ class _Search:
         """Return how fast states move where they are asked for, times how far that is from time zero."""
         times = np.array(self._when((run,)))
         rates = self.problem.rates_at(times, values)
-        far: Array = np.abs(times[:, None] * np.nan_to_num(rates, nan=0.0, posinf=0.0, neginf=0.0))
+        far: Array = np.abs(times[:, None] * np.where(np.isfinite(rates), rates, 0.0))
         return far
 
     def _refused(self, reason: str) -> Certificate:

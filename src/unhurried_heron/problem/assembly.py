@@ -15,7 +15,7 @@ from unhurried_heron.errors import (
 )
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Group, Layout, Values
-from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.formulas.state_name import group_of, with_primes
 from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import FIELDS, ProblemInput
@@ -311,5 +311,8 @@ def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
     """Return starting values with some of them replaced, whichever way their names are written."""
     if not new:
         return old
-    merged = {initial_key(str(key)): value for key, value in (old or {}).items()}
-    return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
+    given = {initial_key(str(key)): value for key, value in new.items()}
+    before = {initial_key(str(key)): value for key, value in (old or {}).items()}
+    # of an array, later values are laid over earlier ones, and values of single indices over the whole
+    kept = {key: value for key, value in before.items() if key not in given and group_of(key) not in given}
+    return {**kept, **given}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
@@ -208,7 +209,7 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
             np.column_stack([rows["member"][good], rows["order"][good], stages]),
         )
     kept = run.data.trajectory
-    known = not any(map(_takes_what_it_needs, run.data.methods))
+    known = _known_without_ledger(run.data.methods)
     if isinstance(kept, StepTrajectory) and known:
         begins, lengths = kept.starts, kept.steps
     elif run.options["step"] is not None and known:
@@ -216,10 +217,13 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
         lengths = np.full(run.tally.accepted, np.copysign(run.options["step"], end - start))
         begins = start + np.arange(lengths.size) * lengths
     else:
-        given = f"record={run.options.get('record')!r}"
+        if not known:
+            raise RunError("this run kept no ledger", name="run", location="stability_limited_steps",
+                           expected="ledger=True, which tells the method, order and stages of each step",
+                           given="a run of several methods, orders or stages")  # fmt: skip
         raise RunError("this run kept neither its steps nor a ledger", name="run", location="stability_limited_steps",
-                       expected='record="steps", or ledger=True' if known else "ledger=True, which tells the stages",
-                       given=given)  # fmt: skip
+                       expected='record="steps", or ledger=True',
+                       given=f"record={run.options.get('record')!r}")  # fmt: skip
     return begins, lengths, np.zeros((lengths.size, 3), dtype=np.int64)
 
 
@@ -227,12 +231,16 @@ def _takes_what_it_needs(method: Any) -> bool:
     return capabilities(method).several_stages and not method.count
 
 
+def _known_without_ledger(methods: Sequence[Any]) -> bool:
+    return len(methods) == 1 and not (_takes_what_it_needs(methods[0]) or capabilities(methods[0]).several_orders)
+
+
 def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
     """Return the regions of the methods that took steps, by member and order."""
     found = {}
     for member, order, stages in dict.fromkeys(map(tuple, kinds.tolist())):
         method: Any = run.data.methods[member]
-        several = capabilities(method).several_orders and order > 0
+        several = capabilities(method).several_orders
         found[member, order, stages] = stability(
             method, order=max(order, 1 + (not method.implicit)) if several else None, stages=stages or None
         )
