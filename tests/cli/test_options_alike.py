@@ -49,6 +49,16 @@ def test_options_are_said_alike(verb: str) -> None:
         assert known[name].help == options("run")[name].help
 
 
+@pytest.mark.parametrize("verb", [verb for verb in VERBS if {"--method", "--methods"} & options(verb).keys()])
+def test_the_method_comes_to_the_call(verb: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    more = {"sweep": ["--over", "supply=7,8"]}.get(verb, [])
+    for option in {"--method", "--methods"} & options(verb).keys():
+        asked = CliRunner().invoke(app, [verb, str(demo_file("food-chain")), *more, option, "no-such"])
+        assert isinstance(asked.exception, uh.MethodError), (option, asked)
+        assert asked.exception.given == "'no-such'"
+
+
 @pytest.mark.long
 def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)

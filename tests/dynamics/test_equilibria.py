@@ -121,6 +121,9 @@ def test_steady_marches_to_rest() -> None:
     assert found.state == pytest.approx([3.0, 3.0], rel=1e-13)
     assert found.words == "stable node"
     assert str(found) == "stable node at level = 3, slow = 3"
+    # what is small is not at rest by being near zero, and what is zero throughout has no size
+    grows = uh.Problem.from_text("x' = x*(1 - x/1e-6)\ny' = 0", initial={"x": 1e-9, "y": 0}, interval=(0, 1))
+    assert uh.steady(grows).state == pytest.approx([1e-6, 0.0], rel=1e-10)
     circles = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 1))
     with pytest.raises(uh.RunError, match="come to rest"):
         uh.steady(circles, seconds=0.3)

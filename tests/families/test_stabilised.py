@@ -68,7 +68,7 @@ def test_every_step_takes_the_stages_it_needs(method: uh.Method) -> None:
     held = uh.stability_limited_steps(run)
     assert held.share == 0
     assert {region.name for region in held.regions} == {f"{method.name}, {s} stages" for s in limits}
-    with pytest.raises(uh.RunError, match="which tells the stages"):
+    with pytest.raises(uh.RunError, match="which tells the method, order and stages"):
         uh.stability_limited_steps(uh.integrate(problem, method, step=0.01, ledger=False))
 
 

@@ -104,6 +104,7 @@ def test_what_is_written_is_short() -> None:
     assert short("x/3*3") == "x"
     assert short("a*b - c + 2*b*a - 3*a*b") == "-c"
     assert short("k*x - m + k*x") == "2*k*x - m"
+    assert short("a*sin(x)^2*sin(y)^2 + a*sin(x)^2*cos(y)^2 + a*cos(x)^2") == "a"
     assert short("1e308*1e308*x") == "1e+308*1e+308*x"
     quotient = ratio_of_sums(read(Source("-2*d*g*z - c*d*v/2")).node, read(Source("d*l")).node)
     assert to_text(quotient) == "(-2*g*z - c*v/2)/l"

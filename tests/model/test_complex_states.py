@@ -162,6 +162,8 @@ def test_what_is_computed_of_complex_states_is_known_elsewhere() -> None:
     assert by_value["psi[4]"] == flat[at] + 1j * flat[at + 1]
     assert by_value.keys() == problem.initial.keys()
     assert "w, v, psi are complex" in str(uh.check(problem))
+    wave = uh.Problem.from_text("w' = i*w", initial={"w": "1 + i"}, interval=(0, 1))
+    assert "w is complex" in str(uh.check(wave))
     assert problem.rates_at(0.0, dict(zip(problem.states, problem.start, strict=True)))["re(w)"] == by_value["w"].real
     plane = phase_record([uh.integrate(problem, "radau-iia-5")], ["q"], [""])
     assert plane.labels == ("re(q)", "im(q)")

@@ -80,6 +80,21 @@ def test_newton_goes_on_from_a_kink_whose_other_side_has_no_slope() -> None:
             assert run.final["level"] == pytest.approx(truth, abs=300 * rtol)
 
 
+@pytest.mark.parametrize("name", representatives(lambda method: method.implicit and method.adaptive))
+def test_newton_goes_on_where_a_root_comes_to_zero(name: str) -> None:
+    # the march lands where the head is zero, and the derivative of the flow has no bound
+    gauge = uh.Measured([0, 1, 2, 3, 4, 5], [0.62, 0.93, 1.2, 1.28, 1.1, 0.7], interpolation="linear")
+    pond = uh.Problem.from_text(
+        "level' = 0.356*sign(tide - level)*sqrt(abs(tide - level))",
+        initial={"level": 0.9}, interval=(0, 5), inputs={"tide": gauge},
+    )  # fmt: skip
+    truth = uh.integrate(pond, "verner-98", rtol=1e-13).final["level"]
+    for rtol in (1e-4, 1e-6):
+        run = uh.integrate(pond, name, rtol=rtol)
+        assert run.ending.reason == "end", rtol
+        assert run.final["level"] == pytest.approx(truth, abs=30 * rtol)
+
+
 def test_clustered_and_double_roots() -> None:
     # (x - 1)^3 and (x^2 - 2 c x + 1): what the compiled iteration finds must stand against exact roots
     triple = uh.stability(uh.Multistep("far", a=[1], b=[0, 1]))

@@ -194,7 +194,8 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     """
     if entries is None or native.jacobian is not None:
         nothing = np.empty(0, dtype=np.int64)
-        return 0, 0, nothing, nothing, nothing, nothing, np.empty(0)
+        count = 0 if native.jacobian is None else n * n if full or entries is None else entries.rows.size
+        return 0, count, nothing, nothing, nothing, nothing, np.empty(0)
     group = groups_of_columns(n, *entries)
     indices = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
     count = int(group.max(initial=-1)) + 1

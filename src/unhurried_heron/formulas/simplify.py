@@ -39,8 +39,10 @@ def _merged(terms: list[Node]) -> list[Node]:
             first[key] = (first[key][0], factors)
         else:
             scales[key], first[key] = scale, (term, [])
-    round_off = _sines_and_cosines(scales, first)
-    if (len(first) == len(terms) and not round_off) or not all(map(math.isfinite, scales.values())):
+    # a pair may make the half of another
+    while _sines_and_cosines(scales, first):
+        pass
+    if len(first) == len(terms) or not all(map(math.isfinite, scales.values())):
         return terms
     # a term that stands alone stays as it was written
     return [

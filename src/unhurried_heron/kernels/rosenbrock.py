@@ -22,11 +22,11 @@ from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, size_of
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
-from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian, jacobian_of_rates
+from unhurried_heron.kernels.linear_algebra.jacobian import derivatives_at, find_jacobian, jacobian_of_rates
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.requests import answering
-from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_by
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPTED,
     FOR_JACOBIAN,
@@ -62,9 +62,11 @@ def _find_time_derivative(system, work, control):
     n, t, h = system.n, control.time, control.length
     if system.time_derivative != 0:
         control.bad_time = t
-        return call_native(
-            system.time_derivative, t, system.state, work.time_derivative, system.time_derivative_context
+        function, point = (
+            (system.time_derivative, system.time_derivative_context),
+            (t, system.state, system.rates_at_state),
         )
+        return derivatives_at(system, control, function, point, work.time_derivative, n)
     moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
     rates = system.rates_at_state
     if system.n_mass > 0:

@@ -52,6 +52,8 @@ class Guard:
         if self.kind == "logarithm":
             return (f"Below zero of '{self.text}' its logarithm is no number: write what is meant there, "
                     f"where({self.text} > 0, log({self.text}), …).")  # fmt: skip
+        if self.node.op == "abs":
+            return f"The root of '{self.text}' changes infinitely fast where that is zero."
         return (f"Below zero of '{self.text}' its root is no number: write sqrt(max({self.text}, 0)), or "
                 f"where({self.text} > 0, sqrt({self.text}), 0), to rest there.")  # fmt: skip
 

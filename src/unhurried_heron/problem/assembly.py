@@ -80,9 +80,9 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     for name, table in user_input.inputs.items():
         with collector.gathering():
             check_input(name, table, found.interval)
+    copied = model is not None
     if model is not None and not all(values.get(name) == value for name, value in model.sizes.items()):
         model = None
-    fresh = model is None
     if model is None:
         model = _model(user_input, values, tuple(parameters), found, collector)
     # an open parameter may be used, but has no value yet
@@ -114,7 +114,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
         assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
     # A changed copy may leave a parameter unused.
-    if fresh and model.rates.written:
+    if not copied and model.rates.written:
         used = _names_used(user_input, assembled.model, found, watched) | needed
         with collector.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched) and not any(

@@ -45,7 +45,7 @@ def find_jacobian(system, work, control):
 def jacobian_at(system, work, control, time, state, rates):
     """Fill the Jacobian at a time and state with known rates; return the code of the function called.
 
-    Differences write over ``system.trial``.
+    ``system.trial`` is written over.
 
     Parameters
     ----------
@@ -69,10 +69,46 @@ def jacobian_at(system, work, control, time, state, rates):
             work.jacobian[k + 1], work.jacobian[system.n + k + 1] = state[k], rates[k]
         return 1
     if system.jacobian != 0:
-        return call_native(system.jacobian, time, state, work.jacobian, system.jacobian_context)
+        function = (system.jacobian, system.jacobian_context)
+        return derivatives_at(system, control, function, (time, state, rates), work.jacobian, system.n_entries)
     if system.n_groups > 0:
         return _by_groups(system, work, control, time, state, rates)
     return _by_columns(system, work, control, time, state, rates)
+
+
+@inner
+def derivatives_at(system, control, function, point, out, count):
+    """Write derivatives of the rates at a point; where they have no bound there, those where the step leads.
+
+    So a root whose argument has come to zero has one. ``system.trial`` is written over.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    function : (int, int)
+        Addresses of the function that gives the derivatives, and of its context.
+    point : (float, float pointer, float pointer)
+        The time, the state (n,), and the rates (n,) there.
+    out : float pointer, (count,)
+        Filled with the derivatives.
+    count : int
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
+    (address, context), (time, state, rates) = function, point
+    code = call_native(address, time, state, out, context)
+    zeros = 0.0
+    for k in range(count):
+        zeros += 0.0 * out[k]
+    if code != 1 or zeros == 0.0:
+        return code
+    for k in range(system.n):
+        system.trial[k] = state[k] + control.step * rates[k]
+    return call_native(address, time + control.step, system.trial, out, context)
 
 
 @inner

@@ -36,8 +36,9 @@ class System(NamedTuple):
     ``n_manifold`` numbers that are zero all along, and of the ``n_manifold_entries`` of their derivatives by the
     states, which go to ``manifold_work``; see `kernels.march.manifold`. Of a Jacobian found by differences in groups
     of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``,
-    ``jacobian_indices`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. Where linear algebra takes
-    products with the Jacobian (``operator``), where that is taken is kept in its place: time, state and rates. M of
+    ``jacobian_indices`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. ``n_entries`` of any other
+    Jacobian are how many numbers its function writes. Where linear algebra takes products with the Jacobian
+    (``operator``), where that is taken is kept in its place: time, state and rates. M of
     M y' = rates has ``n_mass`` entries ``mass`` in int64 ``mass_rows`` and ``mass_columns``, none where it is the
     identity; ``mass_sizes`` (n,): sums of their sizes by rows, of which ``n_constraints`` are 0. ``rates_at_state`` are
     y' then.
