@@ -54,9 +54,9 @@ def test_the_method_comes_to_the_call(verb: str, tmp_path: Path, monkeypatch: py
     monkeypatch.chdir(tmp_path)
     more = {"sweep": ["--over", "supply=7,8"]}.get(verb, [])
     for option in {"--method", "--methods"} & options(verb).keys():
-        asked = CliRunner().invoke(app, [verb, str(demo_file("food-chain")), *more, option, "no-such"])
-        assert isinstance(asked.exception, uh.MethodError), (option, asked)
-        assert asked.exception.given == "'no-such'"
+        answer = CliRunner().invoke(app, [verb, str(demo_file("food-chain")), *more, option, "no-such"])
+        assert isinstance(answer.exception, uh.MethodError), (option, answer)
+        assert answer.exception.given == "'no-such'"
 
 
 @pytest.mark.long

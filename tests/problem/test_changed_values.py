@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -99,6 +100,24 @@ def test_values_of_the_whole_and_of_single_indices(data: st.DataObject) -> None:
     run = uh.integrate(chain, "heun-2", atol=atol, rtol=1e-2)
     usual = uh.integrate(chain, "heun-2", rtol=1e-2).options["atol"]
     assert list(run.options["atol"].values()) == laid_over([usual] * 3, atol)
+
+
+def test_a_copy_that_leaves_parameters_unused_is_written_and_read(tmp_path: Path) -> None:
+    pond = uh.Problem.from_text(
+        "level' = -leak*level", initial={"level": "base + twice"}, interval=(0, 1),
+        parameters={"leak": "0.1 1/h", "base": "1 m", "twice": "2*base"}, units={"t": "h"},
+    )  # fmt: skip
+    for changes, left in (
+        ({"level": "2*base"}, {"leak", "base"}),
+        ({"level": 3.0}, {"leak"}),
+        ({}, {*pond.parameters}),
+    ):
+        copy = pond.with_(initial=changes)
+        copy.to_file(tmp_path / "copy.toml")
+        again = uh.Problem.from_file(tmp_path / "copy.toml")
+        assert again.parameters.keys() == left
+        assert again.start.tolist() == copy.start.tolist()
+        assert again.units.items() <= copy.units.items()
 
 
 def test_what_cannot_be_exchanged_is_read_anew() -> None:

@@ -115,7 +115,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     watched = watched_events(user_input.events, assembled, collector)
     # A changed copy may leave a parameter unused.
     if not copied and model.rates.written:
-        used = _names_used(user_input, assembled.model, found, watched) | needed
+        used = _names_used(user_input, assembled.model, found.parameters, watched) | needed
         with collector.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched) and not any(
                 e.called for e in user_input.events
@@ -280,14 +280,38 @@ def _after_first_calls(model: Model, assembled: AssembledProblem, collector: Err
     return replace(model, rates=rates)
 
 
-def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:
+def without_unused(user_input: ProblemInput, assembled: AssembledProblem) -> ProblemInput:
+    """Return the words without parameters that nothing uses any more, as a changed copy may have some."""
+    model, definitions = assembled.model, assembled.definitions
+    watched = watched_events(user_input.events, assembled, ErrorCollector())
+    called = any(event.called for event in user_input.events) or any(
+        isinstance(each, NamedFunction) for each in watched
+    )
+    if not model.rates.written or called:
+        return user_input
+    left = {name: definitions[name] for name in user_input.parameters}
+    starts = [definitions[name].formula for name in definitions.keys() - left.keys()]
+    needed = {mention for formula in starts if formula for mention in formula.mentions}
+    while unused := left.keys() - needed - _names_used(user_input, model, left, watched):
+        left = {name: each for name, each in left.items() if name not in unused}
+    gone = user_input.parameters.keys() - left.keys()
+    parameters, units = (
+        {name: each for name, each in values.items() if name not in gone}
+        for values in (user_input.parameters, user_input.units)
+    )
+    return replace(user_input, parameters=parameters, units=units) if gone else user_input
+
+
+def _names_used(
+    user_input: ProblemInput, model: Model, parameters: Mapping[str, Definition], watched: list[Watched]
+) -> set[str]:
     """Return the names that equations, events and questions use.
 
     Parameters
     ----------
     user_input : ProblemInput
     model : Model
-    found : Quantities
+    parameters : mapping of str to Definition
     watched : list[Watched]
 
     Returns
@@ -299,7 +323,7 @@ def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watch
     for statement in model.statements:
         sides = [statement.left, statement.right, *(end for r in statement.ranges for end in (r.first, r.last))]
         used |= {mention for side in sides for mention in side.mentions}
-    used |= {mention for each in found.parameters.values() if each.formula for mention in each.formula.mentions}
+    used |= {mention for each in parameters.values() if each.formula for mention in each.formula.mentions}
     if user_input.forces:
         used |= model.rates.names()
     if user_input.constraints:

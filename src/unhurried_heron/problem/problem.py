@@ -24,7 +24,7 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import Switch, input_switch
 from unhurried_heron.model.time_switches import TimeSwitch, time_switches, with_times
 from unhurried_heron.problem import constructors, fingerprint, pointwise
-from unhurried_heron.problem.assembly import AssembledProblem, assemble
+from unhurried_heron.problem.assembly import AssembledProblem, assemble, without_unused
 from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
 from unhurried_heron.problem.replacement import changed
 
@@ -128,6 +128,8 @@ class Problem:
     def to_file(self, path: str | Path) -> None:
         """Write the problem as `from_file` reads it, as it was said; a table that stands elsewhere becomes part of it.
 
+        Parameters that a change left without use are not written.
+
         Parameters
         ----------
         path : str or Path
@@ -142,7 +144,7 @@ class Problem:
         from unhurried_heron.disk import write_whole
         from unhurried_heron.input.file_writer import write_document
 
-        content = write_document(self.user_input, Path(path).parent)
+        content = write_document(without_unused(self.user_input, self.assembled), Path(path).parent)
         write_whole(path, lambda file: file.write(content))
 
     @constructors.showing({key: name for form in EVERY for key, name in changes_of(form).items()}, {})
