@@ -91,6 +91,10 @@ def test_units_follow_the_declared_ones() -> None:
     # no name of a single unit fits, but a rate of a declared one does
     assert (problem.units["gain"], problem.parameters["gain"]) == ("mol/l/min", pytest.approx(0.06))
     assert problem.check_units() == ()
+    # a word of a declared unit names what it is made of
+    dosed = uh.Problem.from_text("dose' = -dose^2/held", initial={"dose": "2 kmol/h"}, parameters={"held": "500 mol"},
+                                 interval=("0 h", "3 h"))  # fmt: skip
+    assert (dosed.units["held"], dosed.parameters["held"]) == ("kmol", 0.5)
     # states and time come first, whatever is declared of others
     narrow = uh.Problem.from_text(
         "level' = reach*width", initial={"level": "2 m"}, parameters={"width": "3 cm", "reach": "3 km"},
