@@ -76,6 +76,7 @@ WRONG = [
     ({"units": {"levle": "m"}}, errors.UnusedValueError, "did you mean 'level'"),
     ({"exact": {"levle": "1"}}, errors.UnusedValueError, "did you mean 'level'"),
     ({"exact": {"level": "level + 1"}}, errors.UndefinedNameError, "level"),
+    ({"exact": {"level": "exp(i*t)"}}, errors.UndefinedNameError, "used in closed forms: 'i'"),
 ]
 
 

@@ -154,7 +154,9 @@ def compare(
     best: Annotated[
         float | None, typer.Option(metavar="ERROR", help="Rank the methods by their work for this error.")
     ] = None,
-    by: Annotated[str, typer.Option(metavar="COLUMN", help="What counts as work.")] = "rate evaluations",
+    by: Annotated[
+        str | None, typer.Option(metavar="COLUMN", help="What counts as work.", show_default="rate evaluations")
+    ] = None,
     sort: Annotated[str | None, typer.Option(metavar="COLUMN", help="Sort the rows, smallest first.")] = None,
     changes: Changes = None,
     start: Start = None,
@@ -169,6 +171,9 @@ def compare(
     from unhurried_heron.text.terminal import show
 
     problem = problem_to_study(file, changes, start, end)
+    if by is not None and best is None:
+        raise OptionError("nothing is ranked", name="--by", location="--by", expected="--best ERROR beside it",
+                          given=by)  # fmt: skip
     check_outputs(file, csv, plot)
     names: Any = ALL if everything else names_between_commas(methods)
     tolerance: Any = None if atol is None else value_of(atol, "--atol")
@@ -192,7 +197,7 @@ def compare(
     if mistake is not None:
         raise mistake
     if best is not None:
-        show(ranking_document(outcome.best(best, by=by), best))
+        show(ranking_document(outcome.best(best, by=by or "rate evaluations"), best))
     if outcome.failures:
         raise typer.Exit(1)
 

@@ -63,6 +63,9 @@ def sweep(
     from unhurried_heron.sweeps.sweep import sweep as swept
 
     problem = problem_to_study(file, changes, start, end)
+    if of is not None and plot is None:
+        raise OptionError("there is nowhere to draw", name="--of", location="--of", expected="--plot OUT beside it",
+                          given=of)  # fmt: skip
     check_outputs(file, plot, *(each for each in out or () if each.suffix != ".zarr"))
     tolerances = numbers_of(rtol, "--rtol")
     several = tolerances if len(tolerances) > 1 else next(iter(tolerances), None)
