@@ -184,3 +184,13 @@ def test_a_problem_can_be_asked_anywhere() -> None:
     for bad in ((0, [1]), (0, {"x": 1}), (0, {"x": 1, "v": 1, "u": 2}), ([0, 1, 2], states), (0, "text")):
         with pytest.raises(uh.OptionError):
             swing.rates_at(*bad)
+
+
+def test_the_trace_of_a_run_that_was_extended_goes_on() -> None:
+    swing = uh.Problem.from_text("x' = v\nv' = -x - 0.1*v", initial={"x": 1, "v": 0}, interval=(0, 2))
+    whole = uh.integrate(swing, "classical-rk-4", step=0.125, trace=True).trace
+    parts = uh.integrate(swing.with_(interval=(0, 1)), "classical-rk-4", step=0.125, trace=True).extend(2).trace
+    # where it goes on, its rates are found again
+    again = (parts["purpose"] == "start") & (parts["step"] > 0)
+    assert parts["time"][again].tolist() == [1.0]
+    assert parts[~again].reset_index(drop=True).equals(whole)
