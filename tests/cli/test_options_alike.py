@@ -73,6 +73,18 @@ def test_what_an_option_says_comes_to_the_call(verb: str, tmp_path: Path, monkey
         assert value in message or name[2:] in message, (name, message)
 
 
+@pytest.mark.parametrize("tolerances", ["1e-4", "1e-4,1e-6", "1e-4,1e-6,1e-8"])
+def test_every_one_of_several_tolerances_is_taken(tolerances: str, tmp_path: Path, monkeypatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    pond, count = str(demo_file("sluice-pond")), tolerances.count(",") + 1
+    for command in (["sweep", pond, "--over", "base=60,120", "--out"], ["compare", pond, "--methods", "auto", "--csv"]):
+        assert CliRunner().invoke(app, [*command, "table.csv", "--rtol", tolerances]).exit_code == 0
+        table = pd.read_csv("table.csv")
+        assert len(table) == count * (2 if command[0] == "sweep" else 1)
+        if "rtol" in table:
+            assert table["rtol"].nunique() == count
+
+
 @pytest.mark.long
 def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
