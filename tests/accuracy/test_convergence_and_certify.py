@@ -189,6 +189,12 @@ def test_what_is_certified_was_seen(name: str) -> None:
     assert min(each["digits"] for each in found.rows) >= 6
 
 
+@pytest.mark.parametrize(("argument", "zero"), [("y", True), ("y + t", True), ("y + 1 - t", False)])
+def test_a_root_that_is_zero_at_the_start_has_more_than_one_solution(argument: str, zero: bool) -> None:
+    found = uh.certify(uh.Problem.from_text(f"y' = 1 + sqrt({argument})", initial={"y": 0}, interval=(0, 1)), 6)
+    assert ("is zero at the start" in found.reason, found.certified) == (zero, not zero)
+
+
 def test_what_no_run_has_seen_is_not_certified() -> None:
     hidden = uh.Problem.from_text(
         "x' = 1\ny' = exp(-((sin(x)*x - 500.3)/2e-9)^2)*step(x - 600)", initial={"x": 0, "y": 0}, interval=(0, 1000)
