@@ -101,10 +101,10 @@ def derivatives_at(system, control, function, point, out, count):
     """
     (address, context), (time, state, rates) = function, point
     code = call_native(address, time, state, out, context)
-    zeros = 0.0
+    unbounded = 0
     for k in range(count):
-        zeros += 0.0 * out[k]
-    if code != 1 or zeros == 0.0:
+        unbounded += not abs(out[k]) < np.inf
+    if code != 1 or unbounded == 0:
         return code
     for k in range(system.n):
         system.trial[k] = state[k] + control.step * rates[k]
