@@ -3,8 +3,8 @@
 Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--every] [--quick] [--sample]
 [--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
-line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
-line is read at import, the tests that walk over its file are tried, and where it is compiled, all. Before the first
+line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first, then
+those that walk over its file. Where a line is compiled, all are. Before the first
 edit a test must pass without one. A survivor is an edit that no test noticed; one is untried where pytest found none of
 its tests. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--sample`` takes the tests alone
 that `pytest` does; ``--again`` seeds the survivors of an earlier run once more, by the text of their line; ``--every``
@@ -100,7 +100,10 @@ class Walked:
             total += self.seconds.get(test, 0.0)
             if total > most and count:
                 return near[:count], near[count:]
-        return near, [test for test in self.seconds if test not in near] if edit.file.startswith("kernels/") else []
+        # what is found once in a process is walked over by the first test alone that asks for it
+        inside = itertools.chain(*self.tests.get(edit.file, {}).values())
+        others = self.seconds if edit.file.startswith("kernels/") else {self.names[test] for test in inside}
+        return near, [test for test in self.seconds if test in others and test not in near]
 
 
 def walked(copy: Path, *, whole: bool) -> Walked:

@@ -307,6 +307,9 @@ def test_indices_are_those_of_closed_forms() -> None:
     assert found.mean == pytest.approx(2 * a / 2, rel=0.02)
     assert found.first == pytest.approx(np.array(alone) / variance, abs=0.02)
     assert found.total == pytest.approx((np.array(alone) + [both, 0, both]) / variance, abs=0.02)
+    # a mean that is large beside what varies changes no share
+    lifted = uh.sobol_indices(uh.sweep(wave, draws=draws, measures="2*final(y) + 1e4"), "2*final(y) + 1e4")
+    assert lifted.first == pytest.approx(found.first, abs=1e-3)
     for low_high, exact in zip(found.first_interval, np.array(alone) / variance, strict=True):
         assert low_high[0] - 0.01 < exact < low_high[1] + 0.01
         assert low_high[1] - low_high[0] < 0.15

@@ -18,6 +18,7 @@ from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import group_of, with_primes
 from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.input_field import by_name
 from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
@@ -289,15 +290,15 @@ def without_unused(user_input: ProblemInput, assembled: AssembledProblem) -> Pro
     )
     if not model.rates.written or called:
         return user_input
-    left = {name: definitions[name] for name in user_input.parameters}
+    written, labels = by_name(user_input.parameters), by_name(user_input.units)
+    left = {name: definitions[name] for name in written}
     starts = [definitions[name].formula for name in definitions.keys() - left.keys()]
     needed = {mention for formula in starts if formula for mention in formula.mentions}
     while unused := left.keys() - needed - _names_used(user_input, model, left, watched):
         left = {name: each for name, each in left.items() if name not in unused}
-    gone = user_input.parameters.keys() - left.keys()
+    gone = written.keys() - left.keys()
     parameters, units = (
-        {name: each for name, each in values.items() if name not in gone}
-        for values in (user_input.parameters, user_input.units)
+        {name: each for name, each in values.items() if name not in gone} for values in (written, labels)
     )
     return replace(user_input, parameters=parameters, units=units) if gone else user_input
 
