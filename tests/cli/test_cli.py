@@ -17,8 +17,30 @@ import pytest
 import typer
 from forked import heron
 
+import unhurried_heron as uh
 from unhurried_heron.cli.commands import demo, prepare
+from unhurried_heron.cli.demo_studies import show_long_run
 from unhurried_heron.demo import NAMES, demo_file
+from unhurried_heron.methods.catalogue import COMPARED
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("name", NAMES)
+def test_every_method_of_the_demo_comes_to_its_end(name: str) -> None:
+    found = uh.compare(uh.Problem.from_file(demo_file(name)), COMPARED, rtol=[1e-4, 1e-6])
+    assert found.failures == ()
+    assert all(row["error at end"] < 100 * row["rtol"] for row in found.rows), found
+
+
+@pytest.mark.long
+def test_the_long_run_of_the_demo(tmp_path: Path, capsys: pytest.CaptureFixture) -> None:
+    show_long_run(tmp_path)
+    lines = " ".join(capsys.readouterr().out.split())
+    # one of them without algae, and those that meet at two folds
+    assert "2 branches of equilibria over load" in lines
+    assert "3 branches of equilibria over supply" in lines
+    assert lines.index("it is quasi-periodic") < lines.index("it is chaotic")
+    assert {path.name for path in tmp_path.iterdir()} == {"turbid-branches.png", "food-chain-branches.png"}
 
 
 @pytest.mark.long
