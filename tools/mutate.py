@@ -4,11 +4,11 @@ Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room R
 [--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first, then
-those that walk over its file. Where a line is compiled, all are. Before the first
-edit a test must pass without one. A survivor is an edit that no test noticed; one is untried where pytest found none of
-its tests. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--sample`` takes the tests alone
-that `pytest` does; ``--again`` seeds the survivors of an earlier run once more, by the text of their line; ``--every``
-draws nothing and tries all edits of the rooms.
+those that walk over its file. Where a line is compiled, all are. Before the first edit a test must pass without one. A
+survivor is an edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the
+first tests, and tells edits that *may* survive; ``--sample`` takes the tests alone that `pytest` does; ``--again``
+seeds the survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all
+edits of the rooms.
 
 Only edits that are wrong are seeded (``wrong_edits.py``). Those that were read and found to change no answer are named
 in ``harmless.txt``, each with its reason, and left out.
@@ -130,7 +130,8 @@ def walked(copy: Path, *, whole: bool) -> Walked:
             seconds[test] = float(case.get("time") or 0.0)
         else:
             failed.append(test)
-    print("left out, as they fail without an edit:", *failed, sep="\n  ") if failed else None
+    if failed:
+        print("left out, as they fail without an edit:", *failed, sep="\n  ")
     found: dict[str, dict[int, set[int]]] = {}
     numbers: dict[str, int] = {}
     for path in [kept / ".coverage", *kept.glob("followed*")]:

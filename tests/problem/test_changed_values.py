@@ -120,6 +120,13 @@ def test_a_copy_that_leaves_parameters_unused_is_written_and_read(tmp_path: Path
         assert again.units.items() <= copy.units.items()
 
 
+def test_a_value_given_again_without_a_unit_changes_nothing() -> None:
+    swing = uh.Problem.from_text("x'' = -k*x", initial={"x": "1 m", "x'": 2}, parameters={"k": "1 1/h^2"},
+                                 interval=("0 h", "1 h"))  # fmt: skip
+    assert swing.units["x'"] == "m/h"
+    assert swing.with_(initial={"x'": 2}) == swing
+
+
 def test_what_cannot_be_exchanged_is_read_anew() -> None:
     row = uh.Problem.from_text(
         "u[i]' = -k*u[i] for i in 1..n", parameters={"n": 3, "k": "rate/2", "rate": 1.0}, initial={"u[i]": "rate*i"},

@@ -197,7 +197,7 @@ def compare(
     if mistake is not None:
         raise mistake
     if best is not None:
-        show(ranking_document(outcome.best(best, by=by or "rate evaluations"), best))
+        show(ranking_document(outcome.best(best, **({} if by is None else {"by": by})), best))
     if outcome.failures:
         raise typer.Exit(1)
 

@@ -136,9 +136,9 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
     """
     layout = problem.model.layout
     values = np.full(layout.size, default)
-    each = given.items() if isinstance(given, Mapping) else [(None, given)]
+    pairs = given.items() if isinstance(given, Mapping) else [(None, given)]
     # single indices over the whole, whichever was written first
-    for state, value in sorted(each, key=lambda pair: "[" in str(pair[0])):
+    for state, value in sorted(pairs, key=lambda pair: "[" in str(pair[0])):
         members = slice(None) if state is None else _slice_of(problem, as_text(state))
         if members is None:
             raise OptionError(

@@ -95,9 +95,10 @@ def _units_kept(problem: Problem, given: Mapping[str, Any]) -> dict[str, str]:
     dict of str to str
         Units that were not declared by themselves, by name.
     """
-    known, declared = problem.assembled.units, problem.user_input.units
+    known, declared, definitions = problem.assembled.units, problem.user_input.units, problem.assembled.definitions
     names = [*by_name(given.get("parameters")), *map(initial_key, map(str, given.get("initial") or ()))]
-    found = {group_of(name): known.get(group_of(name), "") for name in names}
+    found = {group_of(name): known.get(group_of(name), "") for name in names
+            if name in definitions and definitions[name].unit}  # fmt: skip
     if "interval" in given and any(isinstance(end, str) for end in problem.user_input.interval):
         found[TIME] = known.get(TIME, "")
     return {name: unit for name, unit in found.items() if unit and name not in declared}

@@ -120,7 +120,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     Parameters
     ----------
     run : Run
-        With every step kept, a ledger, or a fixed step.
+        With a ledger; where one method of one order took all steps, every step kept or a fixed step do as well.
     rows : int
         At how many steps at most to look, evenly among all; fewer of large systems.
 
@@ -133,7 +133,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     OptionError
         This is no run.
     RunError
-        The run kept neither steps nor a ledger.
+        The run kept neither steps nor a ledger, or no ledger where several methods, orders or stages took its steps.
     MethodError
         The method is not in the list, or does not tell its stability function.
     """
@@ -216,11 +216,11 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
         start, end = run.problem.interval[0], run.ending.time
         lengths = np.full(run.tally.accepted, np.copysign(run.options["step"], end - start))
         begins = start + np.arange(lengths.size) * lengths
+    elif not known:
+        raise RunError("this run kept no ledger", name="run", location="stability_limited_steps",
+                       expected="ledger=True, which tells the method, order and stages of each step",
+                       given="a run of several methods, orders or stages")  # fmt: skip
     else:
-        if not known:
-            raise RunError("this run kept no ledger", name="run", location="stability_limited_steps",
-                           expected="ledger=True, which tells the method, order and stages of each step",
-                           given="a run of several methods, orders or stages")  # fmt: skip
         raise RunError("this run kept neither its steps nor a ledger", name="run", location="stability_limited_steps",
                        expected='record="steps", or ledger=True',
                        given=f"record={run.options.get('record')!r}")  # fmt: skip
