@@ -171,3 +171,76 @@ def test_derived_quantities_as_functions() -> None:
     assert problem.derived == ("energy", "phase")
     assert run["phase"] == pytest.approx(run.times, abs=1e-8)
     assert run.frame()["energy"].to_numpy() == pytest.approx(np.full(run.times.size, 0.5), rel=1e-8)
+
+
+@pytest.mark.parametrize("count", [1, 2, 3])
+def test_one_and_several_are_told_apart(count: int, tmp_path: Path) -> None:
+    each, s = range(count), "s" * (count > 1)
+    # constraints that are differentiated once, twice, three times
+    chain = [f"x{k}' = x{k + 1}" for k in each[:-1]] + [f"x{count - 1}' = f", "x0 = sin(t)"]
+    chain += [f"z{k}' = -z{k}" for k in each]
+    bound = uh.Problem.from_text("\n".join(chain), initial={f"z{k}": 1 for k in each}, interval=(0, 1))
+    hidden = ["it holds", "it and 1 hidden one hold", "it and 2 hidden ones hold"][count - 1]
+    assert [message for _, message in found(bound, "constraint")] == [
+        "'x0 = sin(t)' is solved for f",
+        f"'x0 = sin(t)' tells its unknown after {count} derivative{s}; {hidden} after every step",
+        f"index {count + 1}, {count} degree{s} of freedom: as many starting values can be chosen",
+    ]
+    rows = uh.Problem.from_rates(lambda t, y: -y, initial={f"y{k}": 1.0 for k in range(count + 1)}, interval=(0, 1),
+                                 mass=np.diag([0.0] * count + [1.0]))  # fmt: skip
+    assert found(rows, "mass matrix")[0][1].startswith(f"with {count} row{s} of zeros, ")
+    turning = uh.Problem.from_text("\n".join(f"z{k}' = i*z{k}" for k in each), initial={f"z{k}": 1 + 0j for k in each},
+                                   interval=(0, 1))  # fmt: skip
+    names = ", ".join(f"z{k}" for k in each)
+    assert found(turning, "complex")[0][1].startswith(f"{names} {'are' if count > 1 else 'is'} complex: ")
+    # of states at zero, a little above ten times the tolerance, and a little below
+    starts = {"x": 0.0, "y": 0.0101, "z": -0.0099}
+    lines = [f"{name}{k}' = 1" for name in starts for k in each]
+    values = [f"{name}{k} = {value}" for name, value in starts.items() for k in each]
+    for atol, about, name, words in ((0, "initial", "x", "at zero"), (1e-3, "tolerance", "z", "below ten times")):
+        text = 'equations = """\n' + "\n".join(lines) + '\n"""\n[initial]\n' + "\n".join(values)
+        (tmp_path / "a.toml").write_text(f"{text}\n[interval]\nfrom = 0\nto = 1\n[integrate]\natol = {atol}\n")
+        (message,) = [each.message for each in check_file(tmp_path / "a.toml")[0].findings if each.about == about]
+        assert message.startswith(f"{', '.join(f'{name}{k}' for k in each)} start{'s' * (count == 1)} {words}")
+    kinks = uh.Problem.from_text("\n".join(f"x{k}' = abs(x{k} - 1)" for k in range(12 + count - 1)),
+                                 initial={f"x{k}": 0 for k in range(12 + count - 1)}, interval=(0, 1))  # fmt: skip
+    more = [] if count == 1 else [f"and {count - 1} more: problem.switches has all"]
+    assert [message for _, message in found(kinks, "switch")][12:] == more
+
+
+@pytest.mark.parametrize("way", [1.0, -1.0])
+@pytest.mark.parametrize(
+    ("decay", "swing"), [(1.0, 0.0), (1.0, 3.0), (0.0, 3.0), (-1.0, 3.0), (4.0, 50.0), (-2.0, 0.0)]
+)
+def test_decay_and_swing_are_those_of_the_eigenvalues(decay: float, swing: float, way: float) -> None:
+    # eigenvalues -decay ± i swing, in either direction of time
+    text = "x' = way*(-decay*x + swing*y)\ny' = way*(-swing*x - decay*y)"
+    values = {"decay": decay, "swing": swing, "way": way}
+    problem = uh.Problem.from_text(text, initial={"x": 1, "y": 0}, interval=(0, 10 * way), parameters=values,
+                                   units={"t": "h"})  # fmt: skip
+    swings = f"; the fastest swing takes {2 * np.pi / swing:.3g} h" if swing else ""
+    ((weight, message),) = found(problem, "stiffness")
+    assert weight == "note"
+    if decay <= 0:
+        assert message == f"nothing decays at the start{swings}; an explicit method will do"
+    else:
+        begin = f"not stiff at the start: the fastest decay takes {1 / decay:.3g} h{swings}; an explicit method needs"
+        assert message.startswith(begin)
+
+
+def test_parameters_without_units_are_named() -> None:
+    problem = uh.Problem.from_text(
+        "x' = -k*x*share + c*u[1]/other\nu[i]' = -k*u[i] for i in 1..n",
+        initial={"x": "2 m", "u": "1 m"}, interval=(0, 1),
+        parameters={"k": "1 1/s", "c": 3, "share": "0.5", "other": "c*2", "n": 2}, units={"t": "s", "share": ""},
+    )  # fmt: skip
+    assert found(problem, "units")[-1][1] == "not declared, so not checked: c"
+
+
+@pytest.mark.parametrize(
+    ("equations", "initial", "shown"),
+    [("x' = -x", {"x": 1}, False), ("x'' = -x", {"x": 1, "x'": 0}, True), ("0 = x' + x", {"x": 1}, True)],
+)
+def test_a_system_that_was_made_is_shown(equations: str, initial: dict, shown: bool) -> None:
+    report = uh.check(uh.Problem.from_text(equations, initial=initial, interval=(0, 1)))
+    assert bool(report.first_order) == shown

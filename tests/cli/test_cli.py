@@ -81,6 +81,19 @@ def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch,
     assert "nothing could be kept" in "".join(capsys.readouterr())
 
 
+@pytest.mark.parametrize("there", [True, False])
+def test_prepare_counts_what_was_there(there: bool, monkeypatch: pytest.MonkeyPatch, capsys) -> None:
+    loaded: list[str] = []
+    room = "unhurried_heron.kernels.machine_code"
+    monkeypatch.setattr(f"{room}.loading.is_kept", lambda name: there or name in loaded)
+    monkeypatch.setattr(f"{room}.prepare.load_kernels", lambda *names: loaded.extend(names))
+    prepare()
+    count = len(loaded)
+    assert count > 9
+    words = f"{0 if there else count} kernels compiled, {count if there else 0} were there"
+    assert words in " ".join(capsys.readouterr().out.split())
+
+
 @pytest.mark.long
 def test_run_writes_what_is_asked(tmp_path: Path) -> None:
     out = {kind: tmp_path / f"pond.{kind}" for kind in ("csv", "json", "png")}
@@ -236,6 +249,9 @@ def test_check_and_new(tmp_path: Path) -> None:
     assert made.returncode == 0
     assert heron("check", tmp_path / "mill.toml").returncode == 0
     assert heron("run", tmp_path / "mill.toml", "--set", "shut_at=1 d", "--set", "level=crest/4").returncode == 0
+    (tmp_path / "ponds").mkdir()
+    assert heron("new", "ponds/mill.toml", cwd=tmp_path).returncode == 0
+    assert (tmp_path / "ponds" / "mill.toml").read_text() == (tmp_path / "mill.toml").read_text()
     for name, words in (("mill", "already"), ("a b", "name of a problem"), ("none/mill", "no folder")):
         again = heron("new", name, cwd=tmp_path)
         assert (again.returncode, words in again.stderr) == (2, True), again.stderr

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 import signal
+from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pandas as pd
 import pytest
 import typer
@@ -13,6 +16,7 @@ from typer.testing import CliRunner
 
 import unhurried_heron as uh
 from unhurried_heron.cli.app import app, main
+from unhurried_heron.cli.arguments import changed
 from unhurried_heron.demo import demo_file
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.kernels.memory.control import Reason
@@ -85,6 +89,99 @@ def test_every_one_of_several_tolerances_is_taken(tolerances: str, tmp_path: Pat
             assert table["rtol"].nunique() == count
 
 
+@pytest.mark.parametrize("function", [uh.exponents, uh.equilibria, uh.cycle, uh.certify, uh.convergence, uh.step_table])
+def test_what_is_not_said_is_what_python_takes(function: Callable) -> None:
+    known = options({"equilibria": "rest"}.get(function.__name__, function.__name__.replace("_", "-")))
+    taken = inspect.signature(function).parameters
+    both = [name for name, one in taken.items() if f"--{name}" in known and one.default not in (None, one.empty)]
+    assert both or function is uh.cycle
+    for name in both:
+        # what is left out is not handed on
+        assert known[f"--{name}"].default in (taken[name].default, None, ""), name
+
+
+@pytest.mark.parametrize(
+    ("values", "taken"),
+    [
+        ("60,120,75", [60, 120, 75]), ("90", [90]), ("60:120:3", [60, 90, 120]), ("60:120:1", [60]),
+        ("120:60:2", [120, 60]), (" 60 : 120 : 5", [60, 75, 90, 105, 120]),
+        *((wrong, None) for wrong in (":", "60:120", "60:120:0", "60:120:-1", "60:120:2.5", "60:120:2:2", "60:a:2")),
+    ],
+)  # fmt: skip
+def test_what_varies_is_said_in_lists_and_ranges(values: str, taken: list | None, tmp_path: Path, monkeypatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    command = ["sweep", str(demo_file("sluice-pond")), "--over", f"base={values}", "--to", "1", "--out", "table.csv"]
+    answer = CliRunner().invoke(app, command)
+    if taken is None:
+        assert isinstance(answer.exception, uh.OptionError)
+        assert not Path("table.csv").exists()
+    else:
+        assert answer.exit_code == 0, answer.exception
+        assert pd.read_csv("table.csv")["base"].tolist() == taken
+
+
+@pytest.mark.parametrize(
+    "given",
+    [
+        ["sweep", "FILE", "--over", "base"], ["sweep", "FILE", "--over", "=1,2"],
+        ["sweep", "FILE", "--over", "base=1,2", "--over", "base=3"], ["sweep", "FILE", "--out", "none/table.csv"],
+        ["rest", "FILE", "--within", "level"], ["rest", "FILE", "--within", "=1,2"],
+        ["rest", "FILE", "--within", "level=1"], ["rest", "FILE", "--within", "level=1,2,3"],
+        ["rest", "FILE", "--within", "level 1,2"], ["rest", "FILE", "--within", "level=0,1", "--within", "level=0,1"],
+        ["cycle", "FILE", "--near", "level"], ["cycle", "FILE", "--near", "=1"], ["cycle", "FILE", "--near", "level="],
+        ["run", "FILE", "--set", "crest"], ["run", "FILE", "--set", "=1"], ["run", "FILE", "--set", "levels=1"],
+        ["stability", "heun-2", "--window=-4,1,-3"], ["stability", "heun-2", "--window=-4,1,-3,3,5"],
+        ["stability", "heun-2", "--window=-4,1,-3,high"],
+    ],
+    ids=" ".join,
+)  # fmt: skip
+def test_what_is_not_whole_is_quoted(given: list[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    answer = CliRunner().invoke(app, [part.replace("FILE", str(demo_file("sluice-pond"))) for part in given])
+    assert isinstance(answer.exception, uh.OptionError), answer.exception
+    assert answer.exception.expected
+    assert str(answer.exception).splitlines()[2].split("given:")[1].strip().strip("'") in given[-1]
+
+
+def test_states_of_a_family_are_set_together_and_alone() -> None:
+    sediment = demo_file("sediment")
+    problem = changed(uh.Problem.from_file(sediment), ["oxygen=2", "oxygen[3]=0.5"])
+    values = dict(zip(problem.states, problem.start.tolist(), strict=True))
+    assert values["oxygen[3]"] == 0.5
+    assert {value for name, value in values.items() if name.startswith("oxygen") and name != "oxygen[3]"} == {2.0}
+
+
+def test_a_window_comes_to_the_picture(monkeypatch: pytest.MonkeyPatch) -> None:
+    drawn: list = []
+    monkeypatch.setattr("unhurried_heron.cli.study_commands.save", lambda figure, path: drawn.append(figure))
+    assert CliRunner().invoke(app, ["stability", "heun-2", "--window=-4,1,-3,2.5", "--plot", "a.png"]).exit_code == 0
+    (picture,) = drawn
+    assert (picture.axes[0].get_xlim(), picture.axes[0].get_ylim()) == ((-4, 1), (-3, 2.5))
+
+
+@pytest.mark.parametrize("budget", ["3steps", "6steps", "90steps"])
+def test_rows_end_where_a_run_does_in_either_direction(budget: str, tmp_path: Path, monkeypatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    tables = []
+    for sign in (1, -1):
+        text = f'equations = "x\' = a*cos(w*t)"\n[interval]\nfrom = 0\nto = {10 * sign}\n'
+        text += '[initial]\nx = "1 m"\n[units]\nt = "s"\n'
+        text += f'[parameters]\na = "{sign} m/s"\nw = "1 1/s"\n'
+        Path("swing.toml").write_text(text)
+        command = ["run", "swing.toml", "--csv", "a.csv", "--json", "a.json", "--budget", budget]
+        for record in ("11", "1 s"):
+            for more in ([], ["--mean", "x"]):
+                answer = CliRunner().invoke(app, [*command, "--record", record, *more])
+                assert answer.exit_code == int(budget != "90steps"), answer.exception
+                tables.append(pd.read_csv("a.csv").abs())
+                assert str(json.loads(Path("a.json").read_text())["options"]["record"]) == record
+    # a question on the line, and the direction of time, change no row
+    assert len(tables[0]) > 1
+    assert tables[0]["t"].tolist()[:-1] == list(range(len(tables[0]) - 1))
+    for table in tables:
+        np.testing.assert_allclose(table, tables[0], rtol=1e-12, atol=1e-12)
+
+
 @pytest.mark.long
 def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
@@ -127,6 +224,8 @@ def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pyte
         (["run", "FILE", "--exact"], "no table to put exact values into"),
         (["run", "FILE", "--exact", "--plot", "a.png"], "no table to put exact values into"),
         (["run", "FILE", "--draw", "level"], "nowhere to draw"),
+        (["run", "FILE", "--phase", "level,level"], "nowhere to draw"),
+        (["run", "FILE", "--overlay", "crest=1,2"], "nowhere to draw"),
         (["run", "FILE", "--record", "often"], "cannot record 'often'"),
         (["run", "FILE", "--record", "0 min"], "record"),
         (["run", "FILE", "--record", "1e-30 s"], "do not fit into memory"),

@@ -144,9 +144,10 @@ def numbers_of(text: str, location: str) -> list[float]:
 
 
 def up_to(run: Run, times: Any) -> list[float]:
-    """Return the times that a run came to."""
+    """Return the times that a run came to, and that of its end."""
     sign = 1.0 if run.problem.interval[1] > run.problem.interval[0] else -1.0
-    return [time for time in times.tolist() if sign * time <= sign * run.ending.time]
+    reached = [time for time in times.tolist() if sign * time < sign * run.ending.time]
+    return [*reached, run.ending.time]
 
 
 def interval_of(problem: Problem, start: str | None, end: str | None) -> tuple[Any, Any]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -122,9 +123,6 @@ def run(
         print_line(message)
     if queries:
         show(answers_document(outcome, queries))
-    times: Any = (
-        wanted if isinstance(wanted, int) or wanted == "steps" else up_to(outcome, record_times(problem, wanted))
-    )
 
     def drawn(path: Path) -> None:
         with quietly():
@@ -132,8 +130,10 @@ def run(
             runs = [integrate(each, **plain) for _, each in others] or [outcome]
         save(picture(runs, [label for label, _ in others] or None, phase, draw), path)
 
-    kept = outcome if isinstance(times, str) else outcome.recorded(times)
-    _keep(kept, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
+    if wanted != "steps":
+        rows = outcome.recorded(up_to(outcome, record_times(problem, wanted)))
+        outcome = replace(rows, options={**rows.options, "record": wanted})
+    _keep(outcome, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
     if not outcome.ending.as_requested:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)

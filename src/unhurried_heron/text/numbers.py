@@ -60,7 +60,7 @@ def intervals_in_words(intervals: Sequence[tuple[float, float]], unit: str) -> s
         return "nowhere"
     spans = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in intervals[:_MAX_INTERVALS])
     left_out = len(intervals) - _MAX_INTERVALS
-    more = f" and {left_out} more intervals" if left_out > 0 else ""
+    more = f" and {left_out} more interval{'s' * (left_out != 1)}" if left_out > 0 else ""
     return f"t = {spans}{' ' + unit if unit else ''}{more}"
 
 

@@ -140,7 +140,9 @@ def _events(run: Run) -> Table:
         cells += [_change(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
         rows.append((name, time, *cells))
     more = len(run.data.occurrences) - _MAX_EVENTS
-    caption = f"{more} more events: see run.events, or the summary written with --json" if more > 0 else ""
+    caption = (
+        f"{more} more event{'s' * (more != 1)}: see run.events, or the summary written with --json" if more > 0 else ""
+    )
     return Table(columns, tuple(rows), caption=caption)
 
 
