@@ -464,11 +464,6 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         {"rtol": 1e-3, "record": [0.5, 1, 1.5]},
     ),
     "at rest": (text("x' = 0*x"), STEPPERS, {"rtol": 1e-3}),
-    "no bound": (
-        text("x' = 1 + 0*t - sign(x)*sqrt(abs(x))/4\ny' = x - y", initial={"x": 0.0, "y": 1.0}),
-        ("radau-iia-5", "auto"),
-        {"rtol": 1e-3},
-    ),
     "an own method": (
         text(STIFF, **TWO, events=MARKS),
         (

@@ -34,6 +34,10 @@ def pond() -> uh.Problem:
     return uh.Problem.from_file(demo_file("sluice-pond"))
 
 
+def cubic() -> uh.Problem:
+    return uh.Problem.from_text("x' = load + x - x^3/3", initial={"x": 0.5}, parameters={"load": 0.1}, interval=(0, 9))
+
+
 def cut_short() -> uh.Run:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", uh.IncompleteRunWarning)
@@ -61,6 +65,13 @@ RESULTS: dict[str, Callable[[], object]] = {
     "explanation": lambda: uh.explain(uh.integrate(pond(), "dormand-prince-54")),
     "check": lambda: uh.check(pond()),
     "ranking": ranked,
+    "equilibria": lambda: uh.equilibria(cubic(), {"x": (-3, 3)}),
+    "branches": lambda: uh.equilibria(cubic(), {"x": (-3, 3)}, over={"load": (-2, 2)}),
+    "cycle": lambda: uh.cycle(
+        uh.Problem.from_text("x' = y\ny' = (1 - x^2)*y - x", initial={"x": 2, "y": 0}, interval=(0, 30))
+    ),
+    "exponents": lambda: uh.exponents(cubic(), seconds=0.5),
+    "sweep": lambda: uh.sweep(cubic(), {"load": [0, 1, 2]}, measures="largest(x)"),
     "methods": lambda: document_of(all_methods()),
 }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import re
 
 import pytest
@@ -11,6 +12,7 @@ from rich.console import Console
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.study.methods_table import document_of
+from unhurried_heron.text.answers import answers_document
 from unhurried_heron.text.document import Column, Document, Table
 from unhurried_heron.text.numbers import number
 from unhurried_heron.text.terminal import renderables
@@ -45,6 +47,36 @@ def test_long_lists_of_events_say_how_many_are_left_out() -> None:
     text = shown(uh.integrate(problem).document())
     assert text.count("x = 0.5") == 12
     assert "20 more events" in text
+
+
+@pytest.mark.parametrize("count", [1, 2, 12, 13, 14, 24, 25, 26])
+def test_lists_say_what_they_leave_out(count: int) -> None:
+    jumps = uh.Event(at=[k + 0.5 for k in range(count)], then="x = x + 1", name="jump")
+    levels = [uh.Event(f"x = {-k}", name=f"level {k}") for k in range(1, count + 1)]
+    # a swing passes zero where jumps do not move it
+    text = "x' = 0*x\ny' = pi*v\nv' = -pi*y"
+    problem = uh.Problem.from_text(text, initial={"x": 0, "y": 0.5, "v": math.sqrt(0.75)},
+                                   interval=(0, count), events=[jumps, *levels])  # fmt: skip
+    run = uh.integrate(problem, "verner-76", rtol=1e-9)
+    page = shown(run.document())
+    assert len(re.findall(r"jump  .* → ", page)) == min(count, 12)
+    assert (f"{count - 12} more event{'s' * (count > 13)}: " in page) == (count > 12)
+    assert page.count("did not happen") == min(count, 12)
+    assert (f"nor did {count - 12:,} more" in page) == (count > 12)
+    answers = shown(answers_document(run, [("crossings", "y = 0")]))
+    assert len(re.findall(r"^ +\d[\d.]*  ", answers, re.MULTILINE)) == min(count, 24)
+    assert (f"{count - 24:,} more: in Python" in answers) == (count > 24)
+
+
+@pytest.mark.parametrize("count", [1, 2, 3])
+def test_equilibria_are_counted(count: int) -> None:
+    rate = "*".join(f"(x - {k})" for k in range(count))
+    problem = uh.Problem.from_text(f"x' = {rate}", initial={"x": 0.5}, interval=(0, 1), units={"t": "d"})
+    page = shown(uh.equilibria(problem, {"x": (-1, 5)}).document())
+    assert f"{count} equilibri{'um' if count == 1 else 'a'} with x from -1 to 5" in page
+    for k in range(count):
+        derivative = math.prod(k - other for other in range(count) if other != k)
+        assert re.search(rf"^ *{k}  .*(^|[ -]){abs(derivative)}( |$)", page, re.MULTILINE)
 
 
 def test_failures_stand_out(pond: uh.Problem) -> None:

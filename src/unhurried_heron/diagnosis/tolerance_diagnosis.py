@@ -25,6 +25,8 @@ _HALF: Final = 0.5
 _LONG: Final = 200_000
 # The seconds that the tighter run may take, as a multiple of those of the run.
 _LONGER: Final = 3.0
+# How tight a relative tolerance is made at most: a hundred roundings; an absolute one has no such end.
+_LEAST_RTOL: Final = 2e-14
 # The number of tolerances from which an error is explained.
 _MUCH: Final = 10.0
 # Growth explains an error if a perturbation of one tolerance grows to at least this share of it.
@@ -47,7 +49,8 @@ class TighterRun:
         self.run, self.fixed = run, run.options["step"] is not None
         self.times = 10 if work_of(run) * 100.0 ** (1.0 / run.data.methods[0].order) > _LONG else 100
         self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
-            name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
+            "rtol": _tightened(run.options["rtol"], self.times, _LEAST_RTOL),
+            "atol": _tightened(run.options["atol"], self.times, 0.0)}  # fmt: skip
         self.by = method_of(run)
         # Answers are compared between the steps, too, if the steps were kept.
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run.data.trajectory, StepTrajectory)
@@ -209,10 +212,23 @@ def tolerance_scaling(run: Run) -> list[Statement]:
     return found
 
 
-def _tightened(value: Any, times: int) -> Any:
+def _tightened(value: Any, times: int, least: float) -> Any:
+    """Return a tolerance, or those of states by name, so many times tighter; what is zero remains so.
+
+    Parameters
+    ----------
+    value : float or dict of str to float
+    times : int
+    least : float
+        Not below this.
+
+    Returns
+    -------
+    float or dict of str to float
+    """
     if isinstance(value, dict):
-        return {name: part / times for name, part in value.items()}
-    return max(value / times, 2e-14) if value else value
+        return {name: _tightened(part, times, least) for name, part in value.items()}
+    return max(value / times, least) if value else value
 
 
 def _tolerance_of_states(run: Run, name: str) -> Array:

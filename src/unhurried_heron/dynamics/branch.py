@@ -128,10 +128,9 @@ class Branches(ByValue):
         names = ["branch", self.parameter, *self.problem.states, "stable", "largest real part"]
         return pd.concat(rows, ignore_index=True) if rows else pd.DataFrame(columns=names)
 
-    @property
     def document(self) -> Document:
         """What was found."""
         return branches_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())

@@ -99,13 +99,12 @@ class Cycle(ByValue):
         """
         return extent(self.run, quantity)
 
-    @property
     def document(self) -> Document:
         """What it is like."""
         return cycle_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())
 
 
 def cycle(

@@ -158,10 +158,9 @@ class Equilibria(ByValue):
         ]  # fmt: skip
         return pd.DataFrame(rows, columns=[*self.problem.states, "kind", "stable", "largest real part"])
 
-    @property
     def document(self) -> Document:
         """What was found."""
         return equilibria_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())

@@ -90,13 +90,12 @@ class Exponents(ByValue):
 
         return pd.DataFrame({"value": self.values, "half width": self.half_widths})
 
-    @property
     def document(self) -> Document:
         """What they say."""
         return exponents_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())
 
 
 def exponents(

@@ -82,13 +82,12 @@ class SobolIndices(ByValue):
             }
         )
 
-    @property
     def document(self) -> Document:
         """What they say."""
         return indices_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())
 
 
 def sobol_indices(

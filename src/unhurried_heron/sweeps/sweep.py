@@ -171,13 +171,12 @@ class Sweep:
                               given=f"{int(fits.sum())} members")  # fmt: skip
         return int(np.flatnonzero(fits)[0])
 
-    @property
     def document(self) -> Document:
         """What the sweep came to: members, what varied, endings and work."""
         return sweep_document(self)
 
     def __str__(self) -> str:
-        return str(self.document)
+        return str(self.document())
 
     def __repr__(self) -> str:
         sizes = " x ".join(f"{axis.size} {axis.dimension}" for axis in self.axes.axes) or "one member"
