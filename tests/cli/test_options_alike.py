@@ -159,6 +159,15 @@ def test_a_window_comes_to_the_picture(monkeypatch: pytest.MonkeyPatch) -> None:
     assert (picture.axes[0].get_xlim(), picture.axes[0].get_ylim()) == ((-4, 1), (-3, 2.5))
 
 
+def test_a_question_leaves_all_steps_to_the_picture(monkeypatch: pytest.MonkeyPatch) -> None:
+    drawn: list = []
+    monkeypatch.setattr("unhurried_heron.cli.commands.picture", lambda runs, *given: drawn.extend(runs))
+    monkeypatch.setattr("unhurried_heron.cli.commands.save", lambda figure, path: None)
+    command = ["run", str(demo_file("sluice-pond")), "--record", "3", "--mean", "level", "--plot", "a.png"]
+    assert CliRunner().invoke(app, command).exit_code == 0
+    assert drawn[0].times.size > drawn[0].tally.accepted
+
+
 @pytest.mark.parametrize("budget", ["3steps", "6steps", "90steps"])
 def test_rows_end_where_a_run_does_in_either_direction(budget: str, tmp_path: Path, monkeypatch) -> None:
     monkeypatch.chdir(tmp_path)

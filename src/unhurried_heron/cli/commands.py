@@ -130,10 +130,12 @@ def run(
             runs = [integrate(each, **plain) for _, each in others] or [outcome]
         save(picture(runs, [label for label, _ in others] or None, phase, draw), path)
 
+    # the picture is of all steps
+    kept = outcome
     if wanted != "steps":
         rows = outcome.recorded(up_to(outcome, record_times(problem, wanted)))
-        outcome = replace(rows, options={**rows.options, "record": wanted})
-    _keep(outcome, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
+        kept = replace(rows, options={**rows.options, "record": wanted})
+    _keep(kept, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
     if not outcome.ending.as_requested:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)

@@ -9,6 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.diagnosis.candidates import method_of, run_again, work_of
+from unhurried_heron.driver.tolerances import SMALLEST_RTOL
 from unhurried_heron.errors import ConstraintError, unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.problem.consistency import beginning_near
@@ -25,8 +26,8 @@ _HALF: Final = 0.5
 _LONG: Final = 200_000
 # The seconds that the tighter run may take, as a multiple of those of the run.
 _LONGER: Final = 3.0
-# How tight a relative tolerance is made at most: a hundred roundings; an absolute one has no such end.
-_LEAST_RTOL: Final = 2e-14
+# How tight a relative tolerance is made at most, above the smallest that a run takes; an absolute one has no such end.
+_LEAST_RTOL: Final = 2.0 * SMALLEST_RTOL
 # The number of tolerances from which an error is explained.
 _MUCH: Final = 10.0
 # Growth explains an error if a perturbation of one tolerance grows to at least this share of it.
