@@ -11,6 +11,7 @@ from enum import Enum, auto
 from types import MappingProxyType
 from typing import Any, Literal
 
+from unhurried_heron.equality import ByValue
 from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.text.pictures import Picture
 
@@ -26,8 +27,8 @@ class Tone(Enum):
     QUIET = auto()
 
 
-@dataclass(frozen=True)
-class Statement:
+@dataclass(frozen=True, eq=False)
+class Statement(ByValue):
     """A sentence.
 
     Attributes
@@ -42,7 +43,7 @@ class Statement:
 
     about: str
     text: str
-    figures: Mapping[str, Any] = field(default_factory=dict, hash=False)
+    figures: Mapping[str, Any] = field(default_factory=dict)
     tone: Tone = Tone.PLAIN
 
     def __post_init__(self) -> None:
@@ -81,8 +82,8 @@ class Column:
 Cell = str | int | float | None
 
 
-@dataclass(frozen=True)
-class Table:
+@dataclass(frozen=True, eq=False)
+class Table(ByValue):
     """Rows under columns.
 
     Attributes
@@ -109,8 +110,8 @@ class Table:
     pile: str = ""
 
 
-@dataclass(frozen=True)
-class Document:
+@dataclass(frozen=True, eq=False)
+class Document(ByValue):
     """What is told of a result, in order.
 
     Attributes

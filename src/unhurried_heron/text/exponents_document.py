@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Final
 
 from unhurried_heron.text.document import Column, Document, Statement, Table, Tone
@@ -24,7 +25,7 @@ def exponents_document(found: Exponents) -> Document:
     tone = Tone.DOUBTFUL if found.verdict == "not certain" else Tone.PLAIN
     parts: list[Statement | Table] = [Statement("verdict", _WORDS[found.verdict], {}, tone)]
     if found.verdict == "chaotic":
-        text = f"a difference grows tenfold in {2.302585092994046 / found.values[0]:.4g} {unit}".rstrip()
+        text = f"a difference grows tenfold in {math.log(10.0) / found.values[0]:.4g} {unit}".rstrip()
         parts.append(Statement("horizon", text, {"largest": float(found.values[0])}))
     columns = (Column("exponent"), Column("value", digits=5, unit=f"1/{unit}" if unit else ""),
                Column("95% within ±", digits=2))  # fmt: skip

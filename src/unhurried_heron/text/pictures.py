@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.equality import ByValue
 from unhurried_heron.text.numbers import with_unit
 
 if TYPE_CHECKING:
@@ -16,8 +17,8 @@ if TYPE_CHECKING:
 _ERROR: Final = "largest error, relative to each state's size"
 
 
-@dataclass(frozen=True)
-class Series:
+@dataclass(frozen=True, eq=False)
+class Series(ByValue):
     """Points of one label, joined in their order.
 
     Attributes
@@ -32,8 +33,8 @@ class Series:
     y: tuple[float, ...]
 
 
-@dataclass(frozen=True)
-class Picture:
+@dataclass(frozen=True, eq=False)
+class Picture(ByValue):
     """Series over two logarithmic axes.
 
     Attributes

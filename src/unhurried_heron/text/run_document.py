@@ -72,13 +72,15 @@ def _work(run: Run) -> Statement:
         "rate evaluations": tally.rate_evaluations,
         "seconds": tally.seconds,
     }
-    text = f"{tally.accepted:,} steps accepted, {tally.refused:,} refused; {tally.rate_evaluations:,} rate evaluations"
+    text = f"{counted(tally.accepted, 'step')} accepted, {tally.refused:,} refused"
+    text += f"; {counted(tally.rate_evaluations, 'rate evaluation')}"
     if tally.jacobians:
         figures |= {"jacobians": tally.jacobians, "factorisations": tally.factorisations, "solves": tally.solves}
-        text += f", {tally.jacobians:,} Jacobians, {tally.factorisations:,} factorisations, {tally.solves:,} solves"
+        counts = {"Jacobian": tally.jacobians, "factorisation": tally.factorisations, "solve": tally.solves}
+        text += "".join(f", {counted(count, noun)}" for noun, count in counts.items())
     if tally.linear_iterations:
         figures |= {"linear iterations": tally.linear_iterations}
-        text += f" by {tally.linear_iterations:,} linear iterations"
+        text += f" by {counted(tally.linear_iterations, 'linear iteration')}"
     return Statement("work", f"{text}; {tally.seconds:.3g} s", figures)
 
 
