@@ -103,7 +103,10 @@ class Walked:
         # what is found once in a process is walked over by the first test alone that asks for it
         inside = itertools.chain(*self.tests.get(edit.file, {}).values())
         others = self.seconds if edit.file.startswith("kernels/") else {self.names[test] for test in inside}
-        return near, [test for test in self.seconds if test in others and test not in near]
+        # and what is read at import is held by tests of the room that walk over no line of it
+        room = f"tests/{edit.file.partition('/')[0]}/"
+        found = [test for test in self.seconds if test in others or test.startswith(room)]
+        return near, [test for test in found if test not in near]
 
 
 def walked(copy: Path, *, whole: bool) -> Walked:

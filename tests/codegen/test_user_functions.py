@@ -98,6 +98,17 @@ def test_an_njit_function_keeps_its_own_ways(method: str, function, kind) -> Non
     assert "raised by rates at t = " in caught.value.__notes__[0]
 
 
+@numba.njit
+def several_kinds(t, y):
+    return 2, -y[1], t
+
+
+def test_an_njit_function_may_answer_with_numbers_of_several_kinds() -> None:
+    problem = uh.Problem.from_rates(several_kinds, initial={"x": 1.0, "y": 1.0, "z": 0.0}, interval=(0, 1))
+    run = uh.integrate(problem, "dormand-prince-54", rtol=1e-9, atol=1e-12)
+    assert run.states[-1] == pytest.approx([3.0, np.exp(-1.0), 0.5], rel=1e-7)
+
+
 def test_arrays_handed_out_cannot_be_resized() -> None:
     def resizing(t, y):
         answer = [y[1], -y[0]]

@@ -7,6 +7,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
+from unhurried_heron.diagnosis.candidates import candidates_for
 from unhurried_heron.diagnosis.explain import worth_saying
 
 SLOW = uh.Problem.from_text("x' = -2000*(x - cos(t)) - sin(t)", initial={"x": 1}, interval=(0, 20))
@@ -183,6 +184,22 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
         better = report["error"] <= max(report["own error"], 1.0) and report["times"] > 1 / 0.7
         assert text.startswith("Take another method" if better else "No method tried does clearly better")
     assert report["times"] == pytest.approx(own.tally.rate_evaluations / report["rate evaluations"])
+
+
+@pytest.mark.parametrize("count", [300, 301])
+@pytest.mark.parametrize("method", ["radau-iia-5", "dormand-prince-54", "backward-differentiation-variable"])
+def test_which_methods_are_tried(count: int, method: str) -> None:
+    text = "u[i]' = -i*u[i] for i in 1..n"
+    problem = uh.Problem.from_text(text, initial={"u": 1}, parameters={"n": count}, interval=(0, 0.01))
+    run = uh.integrate(problem, method, rtol=1e-3)
+    stiff = {"radau-iia-5", "radau-iia-variable", "backward-differentiation-variable"}
+    # a large one may do better without solving for its steps
+    stiff |= {"runge-kutta-chebyshev-4"} if count > 300 else set()
+    assert {each.method for each in candidates_for(run, stiff=True)} == stiff - {method}
+    others = candidates_for(run, stiff=False)
+    assert {each.method for each in others} == {"dormand-prince-54", "verner-76", "adams-variable"} - {method}
+    assert all(each.done for each in others)
+    assert [each.work for each in others] == sorted(each.work for each in others)
 
 
 def test_what_cannot_be_told_is_said() -> None:

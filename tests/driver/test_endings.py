@@ -246,13 +246,25 @@ def test_progress_bar(capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyP
         problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), title=title)
         uh.integrate(problem, "dormand-prince-54", progress=True)
         assert shown in capsys.readouterr().err
-    bar = ProgressBar(True, "pond", 0.0, 10.0)
-    bar._begun -= 10.0
-    bar.update(5.0, 1234)
-    bar.close()
-    shown = capsys.readouterr().err
-    assert "pond" in shown
-    assert "1,234 steps" in shown
+    for start, end, counted in ((0.0, 10.0, "steps"), (-3.0, -13.0, "members"), (7.0, 2.0, "frames")):
+        bar = ProgressBar(True, "pond", start, end, counted)
+        bar._begun -= 10.0
+        # a quarter of it, in ten seconds
+        bar.update(0.75 * start + 0.25 * end, 1234)
+        bar.close()
+        shown = capsys.readouterr().err
+        for words in ("pond", " 25%", f"1,234 {counted}"):
+            assert words in shown
+        assert ("t = 2.5, " in shown) == (counted == "steps")
+        assert ("123 a second" in shown) == (counted == "members")
+    monkeypatch.undo()
+    early = ProgressBar(True, "pond", 0.0, 10.0)
+    early.update(5.0, 1)
+    early._begun -= 2.5
+    assert capsys.readouterr().err == ""
+    early.update(5.0, 1)
+    early.close()
+    assert "50%" in capsys.readouterr().err
     quiet = ProgressBar(None, "pond", 0.0, 10.0)
     quiet._begun -= 10.0
     quiet.update(5.0, 1)

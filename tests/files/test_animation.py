@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import stat
+from typing import ClassVar
 
 import numpy as np
 import pytest
@@ -54,6 +55,47 @@ def test_gif_and_pictures(tmp_path, names, options: dict) -> None:
 
 def test_a_film_lasts_six_seconds_where_nothing_is_said(tmp_path) -> None:
     assert uh.animate(RUN, "x", tmp_path / "film.gif", frames_per_second=1) == 7
+
+
+class Still:
+    """Stands for a film: keeps what it was made of, and has plain frames."""
+
+    made: ClassVar[list] = []
+
+    def __init__(self, record, **options: object) -> None:
+        self.count = record.times.size
+        self.made.append(options)
+
+    def frames(self):
+        yield from (np.full((4, 6, 4), 40 * k % 256, np.uint8) for k in range(self.count))
+
+
+@pytest.mark.parametrize(("names", "options", "tail", "turn"), [
+    ("x", {}, np.inf, 0), ("x", {"tail": "30 min"}, 0.5, 0), ("x", {"tail": 2}, 2, 0),
+    (["x", "v"], {"phase": True}, 0.6, 0), (["x", "v"], {"phase": True, "turn": 30, "tail": "1 h"}, 1, 0),
+    (["x", "v", "w"], {"phase": True, "turn": -30}, 0.6, -30), (["x", "v", "w"], {"turn": 30}, np.inf, 0),
+])  # fmt: skip
+def test_tails_and_turns(tmp_path, monkeypatch, names, options: dict, tail: float, turn: float) -> None:
+    monkeypatch.setattr("unhurried_heron.files.animation.Film", Still)
+    back = uh.integrate(SWING.with_(interval=(6, 0)), rtol=1e-6)
+    for run in (RUN, back):
+        uh.animate(run, names, tmp_path / "film.gif", **FAST, **options)
+        assert Still.made[-1] == {"phase": "phase" in options, "tail": pytest.approx(tail), "turn": turn}
+
+
+@pytest.mark.parametrize(("rate", "lasts"), [(2, 500), (10, 100), (30, 30), (40, 20), (100, 20)])
+def test_frames_last_and_are_told(tmp_path, monkeypatch, capsys, rate: float, lasts: int) -> None:
+    monkeypatch.setattr("unhurried_heron.files.animation.Film", Still)
+    monkeypatch.setattr("unhurried_heron.text.progress._SHOW_AFTER", 0.0)
+    count = uh.animate(RUN, "x", tmp_path / "film.gif", seconds=1, frames_per_second=rate, progress=True)
+    assert count == rate + 1
+    with Image.open(tmp_path / "film.gif") as film:
+        assert (film.n_frames, film.info["duration"], film.info["loop"]) == (count, lasts, 0)
+    shown = capsys.readouterr().err
+    assert f"{count} frames" in shown
+    assert "100%" in shown
+    assert f"{count + 1} frames" not in shown
+    assert "t = " not in shown
 
 
 def test_mp4_goes_through_ffmpeg(tmp_path, monkeypatch) -> None:
