@@ -44,18 +44,21 @@ def test_errors_against_a_closed_form() -> None:
 
 
 @pytest.mark.parametrize(
-    ("asked", "steps", "tolerances"),
-    [({"step": 0.5, "rtol": 1e-4}, ["heun-2"], ["adams-variable", "heun-2"]), ({"rtol": 1e-4}, [], ["adams-variable", "heun-2"]),
-     ({"step": 0.5}, ["adams-variable", "heun-2"], [])],
-)  # fmt: skip
-def test_fixed_steps_are_for_those_that_take_them(asked: dict, steps: list, tolerances: list) -> None:
+    ("given", "steps", "tolerances"),
+    [
+        ({"step": 0.5, "rtol": 1e-4}, ["heun-2"], ["adams-variable", "heun-2"]),
+        ({"rtol": 1e-4}, [], ["adams-variable", "heun-2"]),
+        ({"step": 0.5}, ["adams-variable", "heun-2"], []),
+    ],
+)
+def test_fixed_steps_are_for_those_that_take_them(given: dict, steps: list, tolerances: list) -> None:
     problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 5))
-    table = uh.compare(problem, ["adams-variable", "heun-2"], **asked).frame()
+    table = uh.compare(problem, ["adams-variable", "heun-2"], **given).frame()
     assert table["method"][table["step"].notna()].tolist() == steps
     assert table["method"][table["rtol"].notna()].tolist() == tolerances
-    # where nothing else is asked of it, a method that takes none says so
-    told = table["method"][table["ending"] != "reached the end"].tolist()
-    assert told == ["adams-variable"] * ("rtol" not in asked)
+    # where nothing else is wanted of it, a method that takes none says so
+    alone = table["method"][table["ending"] != "reached the end"].tolist()
+    assert alone == ["adams-variable"] * ("rtol" not in given)
 
 
 def test_errors_are_looked_for_where_the_solution_changes() -> None:

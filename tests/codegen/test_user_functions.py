@@ -104,7 +104,7 @@ def several_kinds(t, y):
 
 
 def test_an_njit_function_may_answer_with_numbers_of_several_kinds() -> None:
-    problem = uh.Problem.from_rates(several_kinds, initial={"x": 1.0, "y": 1.0, "z": 0.0}, interval=(0, 1))
+    problem = uh.Problem.from_rates(several_kinds, initial={"a": 1.0, "b": 1.0, "c": 0.0}, interval=(0, 1))
     run = uh.integrate(problem, "dormand-prince-54", rtol=1e-9, atol=1e-12)
     assert run.states[-1] == pytest.approx([3.0, np.exp(-1.0), 0.5], rel=1e-7)
 
