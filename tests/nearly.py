@@ -10,8 +10,11 @@ SECONDS = re.compile(r"\d[\d.]*(e-\d+)? (s|ms|us|ns)\b")
 NEARLY, SMALL, CERTAIN = 0.05, 1e-3, 1e-11
 
 
-def _near(a: float, b: float) -> bool:
-    a, b = sorted((abs(a), abs(b)))
+def _near(one: str, other: str) -> bool:
+    a, b = sorted(abs(float(each.replace(",", ""))) for each in (one, other))
+    if one.isdigit() and other.isdigit() and a > 1.0:
+        # steps, digits, iterations
+        return b - a <= max(1.0, NEARLY * b)
     return b <= CERTAIN or b - a <= (2.0 * a if b < SMALL else NEARLY * b)
 
 
@@ -19,8 +22,7 @@ def near(one: str, other: str) -> bool:
     """Whether two lines are equal but for numbers that are nearly so."""
     if NUMBER.split(one) != NUMBER.split(other):
         return False
-    numbers = ([float(each.replace(",", "")) for each in NUMBER.findall(line)] for line in (one, other))
-    return all(map(_near, *numbers))
+    return all(map(_near, NUMBER.findall(one), NUMBER.findall(other)))
 
 
 def differences(now: str, then: str) -> list[tuple[str, str]]:
