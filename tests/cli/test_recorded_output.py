@@ -112,7 +112,7 @@ COMMANDS = {
 }
 
 # sentences are wrapped by the length of their numbers, which differ a little from machine to machine
-WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "convergence", "stability", "step")}
+WIDE = {verb: {"COLUMNS": "400"} for verb in ("demo", "explain", "certify", "convergence", "stability", "step")}
 
 
 def untimed(text: str) -> str:
@@ -147,8 +147,9 @@ def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
     written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
     output = "\n".join([done.stdout, done.stderr, f"exit code {done.returncode}", *written])
-    # what is chaotic differs with every rounding
-    output, _, _ = output.partition("3 eddies")
+    if name == "demo":
+        # what is chaotic differs with every rounding, and what is tried within some seconds may come to no end
+        output = re.sub(r"(?m)^- (Take another method|The hardest state).*\n", "", output.partition("3 eddies")[0])
     output = bare(output, clocked=not name.startswith("check"))
     kept = RECORDED / f"{name}.txt"
     if not kept.exists():
