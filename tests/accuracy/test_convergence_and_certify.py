@@ -195,6 +195,18 @@ def test_a_root_that_is_zero_at_the_start_has_more_than_one_solution(argument: s
     assert ("is zero at the start" in found.reason, found.certified) == (zero, not zero)
 
 
+@pytest.mark.parametrize("scale", [1e-6, 1.0, 1e6])
+def test_an_end_by_an_event_is_certified_in_every_unit_of_time(scale: float) -> None:
+    problem = uh.Problem.from_text(
+        "x' = -x/scale", initial={"x": 1}, parameters={"scale": scale}, interval=(0, 9 * scale),
+        events=[uh.Event("x = 0.5", stop=True)],
+    )  # fmt: skip
+    certificate = uh.certify(problem, 8)
+    assert certificate.certified
+    (row,) = certificate.rows
+    assert row["time"] == pytest.approx(math.log(2) * scale, rel=1e-9)
+
+
 def test_what_no_run_has_seen_is_not_certified() -> None:
     hidden = uh.Problem.from_text(
         "x' = 1\ny' = exp(-((sin(x)*x - 500.3)/2e-9)^2)*step(x - 600)", initial={"x": 0, "y": 0}, interval=(0, 1000)

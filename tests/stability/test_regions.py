@@ -105,6 +105,18 @@ def test_maps_windows_and_order_stars() -> None:
         region.map(((1, 0), (0, 1)))
 
 
+@pytest.mark.parametrize("name", ["euler", "heun-2", "heun-3", "classical-rk-4", "dormand-prince-54", "verner-65"])
+def test_a_window_leaves_a_tenth_of_the_region_around_it(name: str) -> None:
+    region = uh.stability(name)
+    (left, right), (bottom, top) = region.window
+    x, y = np.linspace(left, right, 801), np.linspace(bottom, top, 801)
+    stable = region(x + 1j * y[:, None]) <= 1.0
+    across, up = x[stable.any(axis=0)], y[stable.any(axis=1)]
+    margins = [across.min() - left, right - max(across.max(), 0.0), top - up.max(), up.min() - bottom]
+    size = max(max(across.max(), 0.0) - across.min(), up.max())
+    assert np.array(margins) / size == pytest.approx(np.full(4, 0.11), abs=0.025)
+
+
 def test_a_root_that_is_double_on_the_circle_is_not_stable() -> None:
     # y_n+1 = y_n-1 + 2 h f_n (leap-frog): at z = i both roots are i
     leap = uh.stability(uh.Multistep("leap", a=[0, 1], b=[0, 2]))
