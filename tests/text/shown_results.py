@@ -13,7 +13,7 @@ from scipy import stats
 import unhurried_heron as uh
 from unhurried_heron.demo import NAMES, demo_file
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.study.methods_table import document_of
+from unhurried_heron.study.methods_table import PURPOSES, document_of
 from unhurried_heron.text.answers import answers_document, step_table_document
 from unhurried_heron.text.comparison_document import ranking_document
 from unhurried_heron.text.document import Document, Statement
@@ -199,6 +199,7 @@ RESULTS: dict[str, Callable[[], object]] = {
     ),
     "steps by hand": lambda: step_table_document(pond(), uh.step_table(pond(), "heun-2", step=0.5, steps=2)),
     "methods": lambda: document_of(all_methods()),
+    "methods by purpose": lambda: sentences(*(f"{each}: {', '.join(uh.methods(each).index)}" for each in PURPOSES)),
 }
 
 

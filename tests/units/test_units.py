@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron import errors
+from unhurried_heron.units.quantities import number_in
 from unhurried_heron.units.unit import read_unit
 
 POND = """
@@ -265,3 +266,20 @@ def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
     )
     assert third.initial["z''"] == pytest.approx(1 / 360)
     assert dict(third.units) == {"z": "m", "t": "s", "z'": "m/s", "z''": "m/s^2"}
+
+
+@pytest.mark.parametrize(
+    ("small", "large", "times"),
+    [
+        ("min", "h", 60),
+        ("s", "d", 86400),
+        ("mm", "m", 1000),
+        ("umol/L", "mmol/L", 1000),
+        ("h", "d", 24),
+        ("g", "kg", 1000),
+    ],
+)
+def test_parts_of_a_unit_are_as_exact_as_a_quotient(small: str, large: str, times: int) -> None:
+    for count in (*range(1, 200), 86399):
+        assert number_in(f"{count} {small}", large, "here") == count / times
+        assert number_in(f"{count} {large}", small, "here") == count * times
