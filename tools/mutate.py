@@ -4,7 +4,8 @@ Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room R
 [--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
 an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
 line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first, then
-those that walk over its file. Where a line is compiled, all are. Before the first edit a test must pass without one. A
+those that walk over its file, and the tests of its room.
+Where a line is compiled, all are. Before the first edit a test must pass without one. A
 survivor is an edit that no test noticed; one is untried where pytest found none of its tests. ``--quick`` ends with the
 first tests, and tells edits that *may* survive; ``--sample`` takes the tests alone that `pytest` does; ``--again``
 seeds the survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all

@@ -19,6 +19,7 @@ from unhurried_heron.text.comparison_document import ranking_document
 from unhurried_heron.text.document import Document, Statement
 
 QUICK = ["dormand-prince-54", "radau-iia-5"]
+REGIONS = ["heun-2", "classical-rk-4", "trapezoidal", "radau-iia-5", "backward-differentiation-4", "adams-bashforth-3"]
 
 
 @cache
@@ -82,7 +83,7 @@ ENDINGS: dict[str, Callable[[], uh.Run]] = {
 }  # fmt: skip
 EXPLAINED: dict[str, Callable[[], uh.Run]] = {
     "an explicit run": lambda: uh.integrate(pond(), "dormand-prince-54"),
-    "a stiff run": lambda: uh.integrate(fast(), "dormand-prince-54", rtol=1e-5),
+    "a stiff run": ENDINGS["stiff"],
     "a stiff implicit run": lambda: uh.integrate(fast(), "radau-iia-5", rtol=1e-5),
     "a tight run": lambda: uh.integrate(swing(), "bogacki-shampine-32", rtol=1e-8),
     "fixed steps": lambda: quiet(written("x' = -30*x + sin(t)", 3, x=1), "heun-2", step=0.07),
@@ -98,8 +99,7 @@ EXPLAINED: dict[str, Callable[[], uh.Run]] = {
 
 
 def failing() -> uh.Comparison:
-    problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
-    return uh.compare(problem, ["adams-bashforth-1", "radau-iia-5"], rtol=1e-5, step=0.1)
+    return uh.compare(written("x' = -500*x", 100, x=1), ["adams-bashforth-1", "radau-iia-5"], rtol=1e-5, step=0.1)
 
 
 def ranked() -> Document:
@@ -121,9 +121,7 @@ RESULTS: dict[str, Callable[[], object]] = {
     "ranking": ranked,
     "equilibria": lambda: uh.equilibria(cubic(), {"x": (-3, 3)}),
     "branches": lambda: uh.equilibria(cubic(), {"x": (-3, 3)}, over={"load": (-2, 2)}),
-    "cycle": lambda: uh.cycle(
-        uh.Problem.from_text("x' = y\ny' = (1 - x^2)*y - x", initial={"x": 2, "y": 0}, interval=(0, 30))
-    ),
+    "cycle": lambda: uh.cycle(written("x' = y\ny' = (1 - x^2)*y - x", 30, x=2, y=0)),
     "no equilibria": lambda: uh.equilibria(written("x' = 1 + x^2", 1, x=0), {"x": (-3, 3)}),
     "equilibria in a plane": lambda: uh.equilibria(
         written("x' = y\ny' = x - x^3 - y/4", 1, x=1, y=0), {"x": (-2, 2), "y": (-2, 2)}
@@ -161,19 +159,7 @@ RESULTS: dict[str, Callable[[], object]] = {
     "orders that cannot be told": lambda: uh.convergence(fast(), ["heun-2", "radau-iia-5"], step=0.1, halvings=2),
     "certificate of two times": lambda: uh.certify(pond(), 9, at=[6, 24]),
     "certificate that is refused": lambda: uh.certify(demo("eddies").with_(interval=(0, 200)), 12),
-    "stability": lambda: sentences(
-        *map(
-            uh.stability,
-            (
-                "heun-2",
-                "classical-rk-4",
-                "trapezoidal",
-                "radau-iia-5",
-                "backward-differentiation-4",
-                "adams-bashforth-3",
-            ),
-        )
-    ),
+    "stability": lambda: sentences(*map(uh.stability, REGIONS)),
     "largest steps": lambda: sentences(
         uh.largest_step(written("x' = -30*x", 2, x=1), "heun-2"),
         uh.largest_step(written("x' = -30*x", 2, x=1), "radau-iia-5"),

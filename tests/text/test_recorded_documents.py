@@ -30,7 +30,7 @@ def lines_of(found: Document) -> Iterator[str]:
             text, figures = SECONDS.sub("# s", part.text), dict(part.figures)
             if part.about == "states":
                 # of errors that are nearly as large, any may be the largest
-                text, _ = AT.sub(" at #", text), figures.pop("time")
+                text, _ = AT.sub(" at #", text), figures.pop("time", None)
             yield f"{part.about} ({part.tone.name}): {text}"
             yield cells(f"{key} {cells([value])}" for key, value in figures.items() if "seconds" not in key)
         elif isinstance(part, Table):
